@@ -1,0 +1,48 @@
+#pragma once
+
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace mesograph {
+
+/// A table as in the files that people exchange: UTF-8, comma, header row, '.' decimal, empty = unknown. Fields may be
+/// quoted as in RFC 4180; blank lines and lines that begin with '#' are skipped.
+class CsvTable {
+ public:
+  /// Reads a file. Throws Error with file and line where a row has another number of fields than the header, a quote
+  /// stays open, or one of `required` is missing from the header.
+  CsvTable(const std::filesystem::path& path, const std::vector<std::string>& required);
+
+  std::size_t rows() const { return lines_.size(); }
+  bool has(std::string_view column) const;
+  /// Text of a field; empty where the table has no such column.
+  const std::string& text(std::size_t row, std::string_view column) const;
+  /// Like text, but an empty field is an Error.
+  const std::string& required_text(std::size_t row, std::string_view column) const;
+  /// Number in a field; nothing where the field is empty. Throws Error where it is not a finite number.
+  std::optional<double> number(std::size_t row, std::string_view column) const;
+  double required_number(std::size_t row, std::string_view column) const;
+  /// "file:line", for messages about a row.
+  std::string where(std::size_t row) const;
+
+ private:
+  std::optional<std::size_t> column_index(std::string_view column) const;
+
+  std::filesystem::path path_;
+  std::vector<std::string> header_;
+  std::vector<std::vector<std::string>> fields_;
+  std::vector<std::size_t> lines_;
+};
+
+/// A field as it must stand in a CSV file: quoted where it holds a comma, a quote or a line break.
+std::string csv_field(std::string_view text);
+
+/// Fixed decimals as the exchange files have them; empty where the value is not finite.
+std::string csv_length(double metres);   ///< 5 decimals
+std::string csv_degrees(double degrees); ///< 8 decimals
+std::string csv_pixels(double pixels);   ///< 4 decimals
+
+}  // namespace mesograph

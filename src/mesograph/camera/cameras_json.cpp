@@ -1,0 +1,52 @@
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
+#include <nlohmann/json.hpp>
+
+namespace mesograph::camera {
+
+namespace {
+
+Camera camera_from(const std::string& name, const nlohmann::json& entry, const std::string& file) {
+  if (entry.value("model", "brown") != "brown" || entry.value("direction", "ideal_to_image") != "ideal_to_image")
+    throw Error("{}: camera {} has another model than brown, ideal_to_image; convert its coefficients", file, name);
+  Camera camera;
+  camera.name = name;
+  camera.width = entry.at("width").get<int>();
+  camera.height = entry.at("height").get<int>();
+  for (std::size_t i = 0; i < parameter_count; ++i)
+    camera.interior[i] = i == c ? entry.at("c").get<double>() : entry.value(parameter_names[i], 0.0);
+  if (!(camera.width > 0 && camera.height > 0 && camera.interior[c] > 0 && camera.interior.allFinite()))
+    throw Error("{}: camera {} needs width, height and c above 0", file, name);
+  return camera;
+}
+
+}  // namespace
+
+std::map<std::string, Camera> read_cameras(const std::filesystem::path& path) {
+  const std::string file = path.string();
+  std::map<std::string, Camera> cameras;
+  try {
+    const auto json = nlohmann::json::parse(read_file(path));
+    for (const auto& [name, entry] : json.items()) cameras[name] = camera_from(name, entry, file);
+  } catch (const nlohmann::json::exception& error) {
+    throw Error("{}: is not a valid cameras.json ({}); see docs/files.md", file, error.what());
+  }
+  return cameras;
+}
+
+std::string cameras_text(const std::map<std::string, Camera>& cameras) {
+  nlohmann::ordered_json json;
+  for (const auto& [name, camera] : cameras) {
+    auto& entry = json[name];
+    entry["model"] = "brown";
+    entry["direction"] = "ideal_to_image";
+    entry["width"] = camera.width;
+    entry["height"] = camera.height;
+    for (std::size_t i = 0; i < parameter_count; ++i) entry[parameter_names[i]] = camera.interior[i];
+  }
+  return json.dump(2) + "\n";
+}
+
+}  // namespace mesograph::camera

@@ -1,0 +1,32 @@
+#include <Eigen/Geometry>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/camera/rotation.hpp>
+
+namespace mesograph::camera {
+
+Eigen::Matrix3d rotation_from(const OmegaPhiKappa& a) {
+  return (Eigen::AngleAxisd(a.omega, Eigen::Vector3d::UnitX()) * Eigen::AngleAxisd(a.phi, Eigen::Vector3d::UnitY()) *
+          Eigen::AngleAxisd(a.kappa, Eigen::Vector3d::UnitZ()))
+      .toRotationMatrix();
+}
+
+OmegaPhiKappa angles_from(const Eigen::Matrix3d& R) {
+  const double phi = std::asin(std::clamp(R(0, 2), -1.0, 1.0));
+  if (std::abs(R(0, 2)) > 1 - 1e-14) return {std::atan2(R(2, 1), R(1, 1)), phi, 0.0};
+  return {std::atan2(-R(1, 2), R(2, 2)), phi, std::atan2(-R(0, 1), R(0, 0))};
+}
+
+Eigen::Matrix3d rotation_by(const Eigen::Vector3d& r) {
+  const double angle = r.norm();
+  if (angle < 1e-12) return Eigen::Matrix3d::Identity() + skew(r);
+  return Eigen::AngleAxisd(angle, r / angle).toRotationMatrix();
+}
+
+Eigen::Matrix3d skew(const Eigen::Vector3d& a) {
+  Eigen::Matrix3d S;
+  S << 0, -a.z(), a.y(), a.z(), 0, -a.x(), -a.y(), a.x(), 0;
+  return S;
+}
+
+}  // namespace mesograph::camera

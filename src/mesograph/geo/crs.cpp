@@ -1,0 +1,152 @@
+#include <cmath>
+#include <cstring>
+#include <filesystem>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/geo/crs.hpp>
+#include <mesograph/geo/proj_handle.hpp>
+
+namespace mesograph::geo {
+
+Context make_context() {
+  Context context(proj_context_create());
+  proj_context_set_enable_network(context.get(), 0);
+  proj_log_level(context.get(), PJ_LOG_NONE);
+  return context;
+}
+
+int utm_code(double lon_deg, double lat_deg) {
+  const int zone = static_cast<int>(std::floor((lon_deg + 180.0) / 6.0)) % 60 + 1;
+  const bool europe = lat_deg > 34 && lat_deg < 72 && zone >= 28 && zone <= 38;
+  return (europe ? 25800 : lat_deg >= 0 ? 32600 : 32700) + zone;
+}
+
+namespace {
+
+Pj create_crs(PJ_CONTEXT* context, const std::string& text) {
+  Pj pj(proj_create(context, text.c_str()));
+  if (!pj || !proj_is_crs(pj.get())) return nullptr;
+  return pj;
+}
+
+std::string definition_text(const std::string& crs) {
+  if (crs.starts_with("EPSG:")) return crs;
+  std::error_code ignored;
+  if (std::filesystem::is_regular_file(crs, ignored)) return read_file(crs);
+  throw Error("CRS '{}' is not understood; write EPSG:n, EPSG:n+m, the path of a .prj or WKT file, or local", crs);
+}
+
+void check_projected_in_metres(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
+  const PJ_TYPE type = proj_get_type(horizontal);
+  if (type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS || type == PJ_TYPE_GEOCENTRIC_CRS)
+    throw Error("CRS {} is not projected; choose a metric grid, as the UTM zone of the site (EPSG:258nn or EPSG:326nn)",
+                crs);
+  if (type != PJ_TYPE_PROJECTED_CRS) throw Error("CRS {} is no projected grid; choose one in metres", crs);
+  const Pj axes(proj_crs_get_coordinate_system(context, horizontal));
+  for (int axis = 0; axis < 2; ++axis) {
+    double metres = 0.0;
+    const char* direction = nullptr;
+    const char* unit = nullptr;
+    proj_cs_get_axis_info(context, axes.get(), axis, nullptr, nullptr, &direction, &metres, &unit, nullptr, nullptr);
+    if (metres != 1.0)
+      throw Error("CRS {} counts in {}; grids in other units than metres are not supported yet, choose one in metres",
+                  crs, unit);
+    if (std::strcmp(direction, "east") != 0 && std::strcmp(direction, "north") != 0)
+      throw Error("CRS {} has an axis that counts {}; choose a grid whose axes count east and north", crs, direction);
+  }
+}
+
+/// File name of the geoid grid that the register ties to a vertical CRS; empty where none is installed.
+std::string find_geoid_grid(PJ_CONTEXT* context, const PJ* vertical, std::string& missing) {
+  // Looked up against WGS 84: the grid and its file are the same for all datums; only N is taken from it.
+  const Pj geographic = create_crs(context, "EPSG:4326");
+  const Pj wgs84_3d(proj_crs_promote_to_3D(context, nullptr, geographic.get()));
+  const Pj compound(proj_create_compound_crs(context, "lookup", geographic.get(), vertical));
+  const auto factory = proj_create_operation_factory_context(context, nullptr);
+  proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
+  proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
+  proj_operation_factory_context_set_grid_availability_use(context, factory, PROJ_GRID_AVAILABILITY_IGNORED);
+  const PjList operations(proj_create_operations(context, compound.get(), wgs84_3d.get(), factory));
+  proj_operation_factory_context_destroy(factory);
+  for (int i = 0; operations && i < proj_list_get_count(operations.get()); ++i) {
+    const Pj operation(proj_list_get(context, operations.get(), i));
+    for (int g = 0; g < proj_coordoperation_get_grid_used_count(context, operation.get()); ++g) {
+      const char* short_name = nullptr;
+      const char* full_name = nullptr;
+      int available = 0;
+      proj_coordoperation_get_grid_used(context, operation.get(), g, &short_name, &full_name, nullptr, nullptr,
+                                        nullptr, nullptr, &available);
+      if (available && full_name && *full_name) return full_name;
+      if (short_name && missing.empty()) missing = short_name;
+    }
+  }
+  return {};
+}
+
+std::string wkt1(PJ_CONTEXT* context, const PJ* crs, const std::string& name) {
+  const char* const options[] = {"MULTILINE=NO", "STRICT=NO", nullptr};
+  const char* text = proj_as_wkt(context, crs, PJ_WKT1_GDAL, options);
+  if (!text) throw Error("CRS {} cannot be written as WKT1, which LAS files need; choose another", name);
+  return text;
+}
+
+Crs local_crs() {
+  Crs crs;
+  crs.local = true;
+  crs.name = "local metric frame";
+  crs.wkt =
+      "LOCAL_CS[\"local metric frame\",LOCAL_DATUM[\"site\",32767],UNIT[\"metre\",1],AXIS[\"Easting\",EAST],"
+      "AXIS[\"Northing\",NORTH],AXIS[\"Height\",UP]]";
+  return crs;
+}
+
+Heights heights_from(const CrsRequest& request, bool has_vertical) {
+  if (request.heights == "ellipsoidal") return Heights::ellipsoidal;
+  if (request.heights == "plain") return Heights::plain;
+  if (!request.heights.empty())
+    throw Error("heights '{}' is unknown; write ellipsoidal or plain", request.heights);
+  if (!has_vertical && request.geoid.empty())
+    throw Error(
+        "CRS {} says nothing about heights; add the vertical code ({}+m), or --heights ellipsoidal, or --heights plain "
+        "(as they are; the slope of the geoid over the site, some cm per km, is neglected)",
+        request.crs, request.crs);
+  return Heights::grid;
+}
+
+}  // namespace
+
+Crs resolve(const CrsRequest& request) {
+  if (request.crs == "local") return local_crs();
+  const Context context = make_context();
+  const Pj whole = create_crs(context.get(), definition_text(request.crs));
+  if (!whole) throw Error("CRS {} is not in the register; check the code", request.crs);
+
+  const bool compound = proj_get_type(whole.get()) == PJ_TYPE_COMPOUND_CRS;
+  const Pj horizontal(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 0)
+                               : proj_clone(context.get(), whole.get()));
+  const Pj vertical(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 1) : nullptr);
+  check_projected_in_metres(context.get(), horizontal.get(), request.crs);
+
+  Crs crs;
+  crs.name = proj_get_name(whole.get());
+  crs.horizontal = wkt1(context.get(), horizontal.get(), request.crs);
+  if (request.crs.starts_with("EPSG:")) crs.horizontal = request.crs.substr(0, request.crs.find('+'));
+  crs.wkt = wkt1(context.get(), whole.get(), request.crs);
+  crs.heights = heights_from(request, compound);
+  const Pj ellipsoid(proj_get_ellipsoid(context.get(), horizontal.get()));
+  proj_ellipsoid_get_parameters(context.get(), ellipsoid.get(), &crs.semi_major_axis, nullptr, nullptr,
+                                &crs.inverse_flattening);
+  if (crs.heights != Heights::grid) return crs;
+
+  std::string missing;
+  crs.geoid_grid = request.geoid.empty() ? find_geoid_grid(context.get(), vertical.get(), missing) : request.geoid;
+  std::error_code ignored;
+  if (!request.geoid.empty() && !std::filesystem::exists(request.geoid, ignored))
+    throw Error("geoid grid {} does not exist; check the path", request.geoid);
+  if (crs.geoid_grid.empty())
+    throw Error("the geoid grid{} of CRS {} is not installed; name its file with geoid, or take heights = \"plain\"",
+                missing.empty() ? "" : " " + missing, request.crs);
+  return crs;
+}
+
+}  // namespace mesograph::geo

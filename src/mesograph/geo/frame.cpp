@@ -1,0 +1,182 @@
+#include <Eigen/Geometry>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/geo/frame.hpp>
+#include <mesograph/geo/proj_handle.hpp>
+
+namespace mesograph::geo {
+
+namespace {
+
+Eigen::Vector3d transform(PJ* pj, PJ_DIRECTION direction, const Eigen::Vector3d& in, const char* what) {
+  const PJ_COORD out = proj_trans(pj, direction, proj_coord(in.x(), in.y(), in.z(), 0.0));
+  if (!std::isfinite(out.xyz.x) || !std::isfinite(out.xyz.y) || !std::isfinite(out.xyz.z)) {
+    proj_errno_reset(pj);
+    throw Error("the point {:.3f}, {:.3f}, {:.3f} lies outside the domain of the {}; check CRS and axis order", in.x(),
+                in.y(), in.z(), what);
+  }
+  return {out.xyz.x, out.xyz.y, out.xyz.z};
+}
+
+Pj must(Pj pj, const char* what, const std::string& crs) {
+  if (!pj) throw Error("PROJ has no {} for CRS {}; choose another CRS", what, crs);
+  return pj;
+}
+
+Pj base_geographic_3d(PJ_CONTEXT* context, const Crs& crs) {
+  const Pj projected(proj_create(context, crs.horizontal.c_str()));
+  const Pj base(proj_crs_get_geodetic_crs(context, projected.get()));
+  return must(Pj(proj_crs_promote_to_3D(context, nullptr, base.get())), "geographic CRS", crs.name);
+}
+
+/// Degrees lon, lat (and height) of the survey's own datum -> projected east, north.
+Pj make_projection(PJ_CONTEXT* context, const Crs& crs) {
+  const Pj projected(proj_create(context, crs.horizontal.c_str()));
+  const Pj base(proj_crs_get_geodetic_crs(context, projected.get()));
+  const Pj raw(proj_create_crs_to_crs_from_pj(context, base.get(), projected.get(), nullptr, nullptr));
+  return must(Pj(proj_normalize_for_visualization(context, raw.get())), "projection", crs.name);
+}
+
+/// Degrees lon, lat and 0 -> the geoid's height N.
+Pj make_geoid(PJ_CONTEXT* context, const Crs& crs) {
+  if (crs.heights != Heights::grid) return nullptr;
+  const std::string pipeline =
+      "+proj=pipeline +step +proj=unitconvert +xy_in=deg +xy_out=rad +step +proj=vgridshift +multiplier=1 +grids=" +
+      crs.geoid_grid;
+  Pj pj(proj_create(context, pipeline.c_str()));
+  if (!pj) throw Error("the geoid grid {} cannot be read; name another with geoid, or take heights = \"plain\"",
+                       crs.geoid_grid);
+  return pj;
+}
+
+/// Survey CRS with ellipsoidal heights <-> degrees lon, lat and ellipsoidal height, in the survey's own datum.
+struct Grid {
+  Pj projection;
+  Pj geoid;
+
+  Grid(PJ_CONTEXT* context, const Crs& crs) : projection(make_projection(context, crs)), geoid(make_geoid(context, crs)) {}
+
+  double geoid_height(const Eigen::Vector3d& geographic) const {
+    if (!geoid) return 0.0;
+    return transform(geoid.get(), PJ_FWD, {geographic.x(), geographic.y(), 0.0}, "geoid grid").z();
+  }
+  Eigen::Vector3d geographic_from_crs(const Eigen::Vector3d& point) const {
+    Eigen::Vector3d geographic = transform(projection.get(), PJ_INV, {point.x(), point.y(), 0.0}, "projection");
+    geographic.z() = point.z() + geoid_height(geographic);
+    return geographic;
+  }
+  Eigen::Vector3d crs_from_geographic(const Eigen::Vector3d& geographic) const {
+    Eigen::Vector3d point = transform(projection.get(), PJ_FWD, {geographic.x(), geographic.y(), 0.0}, "projection");
+    point.z() = geographic.z() - geoid_height(geographic);
+    return point;
+  }
+};
+
+/// Degrees lon, lat and ellipsoidal height -> topocentric at the origin.
+Pj make_topocentric(PJ_CONTEXT* context, double a, double rf, const Eigen::Vector3d& origin) {
+  const std::string ellipsoid = rf > 0 ? fmt::format("+a={:.17g} +rf={:.17g}", a, rf) : fmt::format("+R={:.17g}", a);
+  const std::string pipeline = fmt::format(
+      "+proj=pipeline +step +proj=unitconvert +xy_in=deg +xy_out=rad +step +proj=cart {} +step +proj=topocentric {} "
+      "+lon_0={:.17g} +lat_0={:.17g} +h_0={:.17g}",
+      ellipsoid, ellipsoid, origin.x(), origin.y(), origin.z());
+  return must(Pj(proj_create(context, pipeline.c_str())), "topocentric frame", "the survey");
+}
+
+/// WGS 84 -> the survey's own datum, both as lon, lat, h; the operation of best stated accuracy, never a ballpark one.
+Pj make_datum_shift(PJ_CONTEXT* context, const Crs& crs, DatumShift* shift) {
+  const Pj wgs84(proj_create(context, "EPSG:4979"));
+  const Pj own = base_geographic_3d(context, crs);
+  const auto factory = proj_create_operation_factory_context(context, nullptr);
+  proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
+  proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
+  const PjList operations(proj_create_operations(context, wgs84.get(), own.get(), factory));
+  proj_operation_factory_context_destroy(factory);
+  Pj best;
+  double best_accuracy = 1e9;
+  for (int i = 0; operations && i < proj_list_get_count(operations.get()); ++i) {
+    Pj operation(proj_list_get(context, operations.get(), i));
+    if (!proj_coordoperation_is_instantiable(context, operation.get())) continue;
+    const double accuracy = proj_coordoperation_get_accuracy(context, operation.get());
+    const double rank = accuracy < 0 ? 1e6 : accuracy;
+    if (rank >= best_accuracy) continue;
+    best_accuracy = rank;
+    if (shift) *shift = {proj_get_name(operation.get()), accuracy};
+    best = std::move(operation);
+  }
+  best = must(std::move(best), "datum operation from WGS 84", crs.name);
+  return must(Pj(proj_normalize_for_visualization(context, best.get())), "datum operation", crs.name);
+}
+
+}  // namespace
+
+struct Frame::Operations {
+  Context context = make_context();
+  std::unique_ptr<Grid> grid;
+  Pj topocentric;
+  Pj datum_shift;
+};
+
+Frame::Frame(const Crs& crs, const Eigen::Vector3d& origin)
+    : crs_(crs), origin_(origin), operations_(std::make_unique<Operations>()) {
+  Operations& ops = *operations_;
+  if (crs.local) {
+    ops.topocentric = make_topocentric(ops.context.get(), 6378137.0, 298.257223563, origin);
+    return;
+  }
+  ops.grid = std::make_unique<Grid>(ops.context.get(), crs);
+  ops.topocentric = make_topocentric(ops.context.get(), crs.semi_major_axis, crs.inverse_flattening,
+                                     ops.grid->geographic_from_crs(origin));
+  ops.datum_shift = make_datum_shift(ops.context.get(), crs, nullptr);
+}
+
+Frame::~Frame() = default;
+Frame::Frame(Frame&&) noexcept = default;
+
+Eigen::Vector3d Frame::local_from_crs(const Eigen::Vector3d& point) const {
+  if (crs_.local) return point;
+  return transform(operations_->topocentric.get(), PJ_FWD, operations_->grid->geographic_from_crs(point), "local frame");
+}
+
+Eigen::Vector3d Frame::crs_from_local(const Eigen::Vector3d& X) const {
+  if (crs_.local) return X;
+  return operations_->grid->crs_from_geographic(transform(operations_->topocentric.get(), PJ_INV, X, "local frame"));
+}
+
+Eigen::Vector3d Frame::local_from_wgs84(const Eigen::Vector3d& lon_lat_h) const {
+  const Operations& ops = *operations_;
+  if (crs_.local) return transform(ops.topocentric.get(), PJ_FWD, lon_lat_h, "local frame");
+  const Eigen::Vector3d own = transform(ops.datum_shift.get(), PJ_FWD, lon_lat_h, "datum operation");
+  return transform(ops.topocentric.get(), PJ_FWD, own, "local frame");
+}
+
+Eigen::Matrix3d Frame::local_from_grid(const Eigen::Vector3d& X) const {
+  if (crs_.local) return Eigen::Matrix3d::Identity();
+  // Central differences over +-1 m: grids are smooth to 1e-12 over metres, so the direction is good to 1e-9 rad.
+  const Eigen::Vector3d point = crs_from_local(X);
+  const auto difference = [&](int axis) {
+    const Eigen::Vector3d step = Eigen::Vector3d::Unit(axis);
+    return Eigen::Vector3d(local_from_crs(point + step) - local_from_crs(point - step));
+  };
+  const Eigen::Vector3d up = difference(2).normalized();
+  const Eigen::Vector3d slanted = difference(1);
+  const Eigen::Vector3d north = (slanted - up * up.dot(slanted)).normalized();
+  Eigen::Matrix3d axes;
+  axes << north.cross(up), north, up;
+  return axes;
+}
+
+Eigen::Vector3d crs_from_wgs84(const Crs& crs, const Eigen::Vector3d& lon_lat_h, DatumShift* shift) {
+  const Context context = make_context();
+  const Pj datum_shift = make_datum_shift(context.get(), crs, shift);
+  const Grid grid(context.get(), crs);
+  return grid.crs_from_geographic(transform(datum_shift.get(), PJ_FWD, lon_lat_h, "datum operation"));
+}
+
+Eigen::Vector3d wgs84_from_crs(const Crs& crs, const Eigen::Vector3d& point) {
+  const Context context = make_context();
+  const Pj datum_shift = make_datum_shift(context.get(), crs, nullptr);
+  const Grid grid(context.get(), crs);
+  return transform(datum_shift.get(), PJ_INV, grid.geographic_from_crs(point), "datum operation");
+}
+
+}  // namespace mesograph::geo

@@ -1,0 +1,52 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <memory>
+#include <mesograph/geo/crs.hpp>
+#include <string>
+
+namespace mesograph::geo {
+
+/// The bridge between the survey CRS (files) and the local frame (all computing).
+///
+/// Local frame: topocentric, right-handed, m: x east, y north, z along the ellipsoid normal at the origin. The chain is
+/// CRS -> geographic -> geocentric -> topocentric in the survey's own datum, heights as h = H + N; there and back within
+/// 0.1 mm. For a `local` CRS the two are the same, and WGS 84 positions become topocentric about the origin's longitude
+/// and latitude: good for neighbourhoods and start values only.
+/// Points are columns or vectors (east, north, height) in the CRS's unit, (x, y, z) in m. Not for use by two threads at
+/// once. Throws Error where a point lies outside the domain of the projection or of the geoid grid.
+class Frame {
+ public:
+  /// `origin`: east, north, height in the CRS; for a `local` CRS: longitude, latitude (degrees), ellipsoidal height.
+  Frame(const Crs& crs, const Eigen::Vector3d& origin);
+  ~Frame();
+  Frame(Frame&&) noexcept;
+
+  const Eigen::Vector3d& origin() const { return origin_; }
+  Eigen::Vector3d local_from_crs(const Eigen::Vector3d& point) const;
+  Eigen::Vector3d crs_from_local(const Eigen::Vector3d& X) const;
+  /// Longitude, latitude in degrees and height above the ellipsoid (WGS 84, EPSG:4979).
+  Eigen::Vector3d local_from_wgs84(const Eigen::Vector3d& lon_lat_h) const;
+  /// Rotation local_from_grid at a place: columns are the grid's east, north and up there (science: angles in files).
+  Eigen::Matrix3d local_from_grid(const Eigen::Vector3d& X) const;
+
+ private:
+  struct Operations;
+  Crs crs_;
+  Eigen::Vector3d origin_;
+  std::unique_ptr<Operations> operations_;
+};
+
+/// How WGS 84 positions reach the datum of a CRS.
+struct DatumShift {
+  std::string name;       ///< name of the operation in the register
+  double accuracy = 0.0;  ///< m; negative where the register states none
+};
+
+/// Coordinates in a CRS from WGS 84 longitude, latitude (degrees) and ellipsoidal height, with the operation taken.
+Eigen::Vector3d crs_from_wgs84(const Crs& crs, const Eigen::Vector3d& lon_lat_h, DatumShift* shift = nullptr);
+
+/// WGS 84 longitude, latitude (degrees) and ellipsoidal height from coordinates in a CRS; inverse of crs_from_wgs84.
+Eigen::Vector3d wgs84_from_crs(const Crs& crs, const Eigen::Vector3d& point);
+
+}  // namespace mesograph::geo

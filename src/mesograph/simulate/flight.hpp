@@ -1,0 +1,48 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <cstdint>
+#include <mesograph/simulate/site.hpp>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace mesograph::simulate {
+
+/// A camera of the made-up survey. Written apart from camera/ on purpose: what is adjusted there is tested against this.
+struct TrueCamera {
+  std::string name, model, serial;
+  int width = 0, height = 0;
+  double c = 0, x0 = 0, y0 = 0, k1 = 0, k2 = 0, k3 = 0, p1 = 0, p2 = 0;
+};
+
+/// Pose with the axes of computer graphics: x right, y down in the photo, z forward.
+struct TrueStation {
+  std::string image, sortie;
+  int camera = 0;
+  Eigen::Vector3d C;        ///< site frame, m
+  Eigen::Matrix3d axes;     ///< rows: right, down, forward, in the site frame
+  Eigen::Vector3d geotag;   ///< position the EXIF gives, site frame, m: noise and the sortie's offset on top of C
+  double blur_px = 0.5;     ///< Gaussian sigma
+  double gain = 1.0;        ///< exposure
+  bool good = true;         ///< false: take-off, blurred, over-exposed
+  int seconds = 0;          ///< since the survey's first photo
+};
+
+struct Flight {
+  std::vector<TrueCamera> cameras;
+  std::vector<TrueStation> stations;
+};
+
+/// Two overlapping sorties: `grid`, nadir, terrain following, 80/70 % overlap, and `cross`, oblique over the upper half;
+/// with some useless photos among the first sortie. `photos` counts all of them.
+Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height);
+
+/// Image point (pixels, origin at the corner of the top-left pixel) of a site point; nothing behind the camera or far
+/// outside the frame. The distortion is evaluated in polar form.
+std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const TrueStation& station,
+                                               const Eigen::Vector3d& X);
+/// Unit ray of an image point in the axes of the camera, by fixed-point iteration.
+Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y);
+
+}  // namespace mesograph::simulate

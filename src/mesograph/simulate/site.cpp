@@ -1,0 +1,293 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/base/random.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/simulate/site.hpp>
+
+namespace mesograph::simulate {
+
+namespace {
+
+constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
+constexpr int tile = 16;                             // cells
+
+double lattice(std::int32_t i, std::int32_t j, std::uint32_t seed) {
+  std::uint32_t h = static_cast<std::uint32_t>(i) * 0x9E3779B1u ^ static_cast<std::uint32_t>(j) * 0x85EBCA77u ^ seed * 0xC2B2AE3Du;
+  h ^= h >> 15;
+  h *= 0x2C1B3C6Du;
+  h ^= h >> 12;
+  h *= 0x297A2D39u;
+  h ^= h >> 15;
+  return static_cast<double>(h) * (2.0 / 4294967295.0) - 1.0;
+}
+
+double smooth_step(double low, double high, double value) {
+  const double t = std::clamp((value - low) / (high - low), 0.0, 1.0);
+  return t * t * (3 - 2 * t);
+}
+
+double road_middle(double x) { return -52.0 + 5.0 * std::sin(x / 38.0); }
+
+/// 1 well inside the slip, 0 outside; the upper rim is the scarp.
+double slip(double x, double y) {
+  const double half = 30.0 - 0.12 * (y - 50.0);
+  const double sides = smooth_step(half + 3.0, half - 3.0, std::abs(x + 8.0 + 4.0 * std::sin(y / 15.0)));
+  const double rim = 48.0 - 0.012 * (x + 8.0) * (x + 8.0);
+  return sides * smooth_step(rim + 1.2, rim - 1.2, y) * smooth_step(-40.0, -30.0, y);
+}
+
+double ground_height(double x, double y, std::uint32_t seed) {
+  double z = 16.0 * smooth_step(-60.0, 110.0, y) + 0.02 * y;
+  for (const auto& [size, amplitude] : {std::pair{45.0, 1.2}, {17.0, 0.45}, {6.0, 0.15}, {1.7, 0.05}, {0.6, 0.018}})
+    z += amplitude * value_noise(x / size, y / size, seed + static_cast<std::uint32_t>(10 * size));
+  const double s = slip(x, y);
+  const double along = std::clamp((y + 35.0) / 80.0, 0.0, 1.0);  // 0 at the toe, 1 at the scarp
+  const double rough = 0.5 * value_noise(x / 4.0, y / 4.0, seed + 7) + 0.16 * value_noise(x / 1.3, y / 1.3, seed + 8);
+  z += s * (2.6 * (1.0 - along) - 6.5 * along * along + rough * (1.0 - 0.6 * along));
+  const double bed = smooth_step(8.0, 4.5, std::abs(y - road_middle(x)));
+  const double road_z = 0.01 * x;
+  return z * (1 - bed) + road_z * bed;
+}
+
+struct Disc {
+  double x, y, r;
+  double distance2(double px, double py) const { return (px - x) * (px - x) + (py - y) * (py - y); }
+};
+
+const Disc pond{48.0, 6.0, 13.0};
+
+bool in_pond(double x, double y) {
+  return std::hypot((x - pond.x) / pond.r, (y - pond.y) / (0.7 * pond.r)) < 1 + 0.12 * std::sin(4 * std::atan2(y - pond.y, x - pond.x));
+}
+
+}  // namespace
+
+double value_noise(double x, double y, std::uint32_t seed) {
+  const double fx = std::floor(x), fy = std::floor(y);
+  const auto i = static_cast<std::int32_t>(fx), j = static_cast<std::int32_t>(fy);
+  double tx = x - fx, ty = y - fy;
+  tx = tx * tx * (3 - 2 * tx);
+  ty = ty * ty * (3 - 2 * ty);
+  const double low = lattice(i, j, seed) * (1 - tx) + lattice(i + 1, j, seed) * tx;
+  const double high = lattice(i, j + 1, seed) * (1 - tx) + lattice(i + 1, j + 1, seed) * tx;
+  return low * (1 - ty) + high * ty;
+}
+
+Site::Site(std::uint64_t seed) : seed_(seed) {
+  columns_ = static_cast<int>(2 * reach_x / cell) + 1;
+  rows_ = static_cast<int>(2 * reach_y / cell) + 1;
+  z_.resize(static_cast<std::size_t>(columns_) * rows_);
+  cover_.assign(z_.size(), static_cast<std::uint8_t>(Cover::ground));
+  shape_ground();
+  place_objects();
+  build_tile_tops();
+}
+
+void Site::shape_ground() {
+  const auto noise_seed = static_cast<std::uint32_t>(seed_);
+  const double water = ground_height(pond.x, pond.y, noise_seed) - 0.6;
+  parallel_for(static_cast<std::size_t>(rows_), [&](std::size_t row) {
+    for (int col = 0; col < columns_; ++col) {
+      const double x = col * cell - reach_x, y = static_cast<double>(row) * cell - reach_y;
+      const std::size_t i = row * static_cast<std::size_t>(columns_) + col;
+      double z = ground_height(x, y, noise_seed);
+      Cover cover = Cover::ground;
+      const double off_road = y - road_middle(x);
+      // Smooth mud flows over a part of the debris tongue: the weakly textured ground.
+      const double flow = value_noise(x / 14.0, y / 14.0, noise_seed + 3);
+      if (slip(x, y) > 0.5 && flow > -0.05) cover = Cover::mud;
+      if (in_pond(x, y)) {
+        z = water;
+        cover = Cover::water;
+      }
+      if (std::abs(off_road) < 4.0) cover = Cover::road;
+      const bool barrier = std::abs(off_road + 4.6) < 0.22 && std::fmod(x + 1000.0, 24.0) < 18.0;
+      if (barrier && std::abs(x) < half_width) {
+        z += 0.85;
+        cover = Cover::barrier;
+      }
+      z_[i] = static_cast<float>(z);
+      cover_[i] = static_cast<std::uint8_t>(cover);
+    }
+  });
+}
+
+void Site::place_objects() {
+  Random random(seed_ ^ 0x5157E5ull);
+  const auto noise_seed = static_cast<std::uint32_t>(seed_);
+  // Raises the surface to top(dx, dy) around a place, NaN outside the object.
+  const auto raise = [&](double x, double y, double r, Cover cover, const auto& top) {
+    const int reach = static_cast<int>(r / cell) + 2;
+    const int col = static_cast<int>((x + reach_x) / cell), row = static_cast<int>((y + reach_y) / cell);
+    for (int j = row - reach; j <= row + reach; ++j)
+      for (int i = col - reach; i <= col + reach; ++i) {
+        const double z = top(i * cell - reach_x - x, j * cell - reach_y - y);
+        float& surface = z_[static_cast<std::size_t>(j) * columns_ + i];
+        if (!std::isfinite(z) || z <= surface) continue;
+        surface = static_cast<float>(z);
+        cover_[static_cast<std::size_t>(j) * columns_ + i] = static_cast<std::uint8_t>(cover);
+      }
+  };
+  const auto on_free_ground = [&](double x, double y) {
+    const Cover c = cover(x, y);
+    return c == Cover::ground || c == Cover::mud;
+  };
+  for (const auto& [hx, hy, turn] : {std::tuple{-52.0, -28.0, 0.3}, {-40.0, -36.0, 0.1}, {38.0, -33.0, -0.5}, {56.0, 42.0, 0.9}}) {
+    const double floor_z = height(hx, hy), cs = std::cos(turn), sn = std::sin(turn);
+    raise(hx, hy, 6.0, Cover::hut, [&, base = floor_z](double dx, double dy) {
+      const double a = cs * dx + sn * dy, b = -sn * dx + cs * dy;
+      if (std::abs(a) > 4.0 || std::abs(b) > 2.8) return nan;
+      return base + 2.8 + 0.55 * (2.8 - std::abs(b));
+    });
+  }
+  for (int n = 0; n < 90; ++n) {
+    const double x = random.uniform(-38, 26), y = random.uniform(-34, 40), r = 0.35 + 1.3 * std::pow(random.uniform(0, 1), 3);
+    if (slip(x, y) < 0.8 || !on_free_ground(x, y)) continue;
+    const double base = height(x, y);
+    raise(x, y, r, Cover::boulder, [&](double dx, double dy) {
+      const double rest = r * r - dx * dx - dy * dy;
+      return rest > 0 ? base + 0.8 * std::sqrt(rest) + 0.06 * value_noise(3 * (x + dx), 3 * (y + dy), noise_seed + 5) : nan;
+    });
+  }
+  for (int n = 0; n < 170; ++n) {
+    const double x = random.uniform(-half_width, half_width), y = random.uniform(-half_length, half_length);
+    const double r = random.uniform(0.5, 1.5);
+    if (slip(x, y) > 0.1 || !on_free_ground(x, y) || std::abs(y - road_middle(x)) < 9) continue;
+    const double base = height(x, y);
+    raise(x, y, r, Cover::shrub, [&](double dx, double dy) {
+      const double rest = 1 - (dx * dx + dy * dy) / (r * r);
+      return rest > 0 ? base + r * rest * (0.9 + 0.25 * value_noise(5 * (x + dx), 5 * (y + dy), noise_seed + 6)) : nan;
+    });
+  }
+}
+
+void Site::build_tile_tops() {
+  tile_columns_ = columns_ / tile + 1;
+  const int tile_rows = rows_ / tile + 1;
+  tile_top_.assign(static_cast<std::size_t>(tile_columns_) * tile_rows, -1e9f);
+  for (int tr = 0; tr < tile_rows; ++tr)
+    for (int tc = 0; tc < tile_columns_; ++tc) {
+      float& top = tile_top_[static_cast<std::size_t>(tr) * tile_columns_ + tc];
+      for (int j = std::max(0, tr * tile - 1); j <= std::min(rows_ - 1, (tr + 1) * tile + 1); ++j)
+        for (int i = std::max(0, tc * tile - 1); i <= std::min(columns_ - 1, (tc + 1) * tile + 1); ++i)
+          top = std::max(top, z_[static_cast<std::size_t>(j) * columns_ + i]);
+    }
+}
+
+bool Site::inside(double x, double y) const { return std::abs(x) < reach_x - 1 && std::abs(y) < reach_y - 1; }
+
+double Site::height(double x, double y) const {
+  const double gx = std::clamp((x + reach_x) / cell, 0.0, columns_ - 1.001);
+  const double gy = std::clamp((y + reach_y) / cell, 0.0, rows_ - 1.001);
+  const int i = static_cast<int>(gx), j = static_cast<int>(gy);
+  const double tx = gx - i, ty = gy - j;
+  const float* p = z_.data() + static_cast<std::size_t>(j) * columns_ + i;
+  return (p[0] * (1 - tx) + p[1] * tx) * (1 - ty) + (p[columns_] * (1 - tx) + p[columns_ + 1] * tx) * ty;
+}
+
+Cover Site::cover(double x, double y) const {
+  const int i = std::clamp(static_cast<int>(std::lround((x + reach_x) / cell)), 0, columns_ - 1);
+  const int j = std::clamp(static_cast<int>(std::lround((y + reach_y) / cell)), 0, rows_ - 1);
+  return static_cast<Cover>(cover_[static_cast<std::size_t>(j) * columns_ + i]);
+}
+
+Eigen::Vector3d Site::normal(double x, double y) const {
+  const double e = cell;
+  return Eigen::Vector3d(height(x - e, y) - height(x + e, y), height(x, y - e) - height(x, y + e), 2 * e).normalized();
+}
+
+std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const {
+  const double fine = 0.5 * cell / std::max(0.2, std::hypot(d.x(), d.y()));
+  const double tile_size = tile * cell;
+  double before = 0.0;
+  for (double t = 0.0; t < 600.0;) {
+    const Eigen::Vector3d X = C + t * d;
+    if (!inside(X.x(), X.y()) || (d.z() >= 0 && X.z() > 60.0)) return std::nullopt;
+    const int tc = static_cast<int>((X.x() + reach_x) / tile_size), tr = static_cast<int>((X.y() + reach_y) / tile_size);
+    const double top = tile_top_[static_cast<std::size_t>(tr) * tile_columns_ + tc];
+    if (X.z() > top + 0.01) {
+      // Over the tile's highest point nothing can be met: go to where the ray leaves the tile or comes down to it.
+      double leave = 1e9;
+      for (int axis = 0; axis < 2; ++axis) {
+        const double low = (axis == 0 ? tc * tile_size - reach_x : tr * tile_size - reach_y);
+        if (d[axis] > 1e-9) leave = std::min(leave, (low + tile_size - X[axis]) / d[axis]);
+        if (d[axis] < -1e-9) leave = std::min(leave, (low - X[axis]) / d[axis]);
+      }
+      if (d.z() < 0) leave = std::min(leave, (X.z() - top) / -d.z());
+      before = t;
+      t += leave + 1e-4;
+      continue;
+    }
+    if (X.z() <= height(X.x(), X.y())) {
+      double above = before, below = t;
+      for (int n = 0; n < 12; ++n) {
+        const double middle = 0.5 * (above + below);
+        const Eigen::Vector3d M = C + middle * d;
+        (M.z() <= height(M.x(), M.y()) ? below : above) = middle;
+      }
+      return 0.5 * (above + below);
+    }
+    before = t;
+    t += fine;
+  }
+  return std::nullopt;
+}
+
+Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
+  for (const Target& target : targets) {
+    const double dx = X.x() - target.X.x(), dy = X.y() - target.X.y();
+    if (std::abs(dx) > 0.4 || std::abs(dy) > 0.4 || dx * dx + dy * dy > 0.16) continue;
+    return Eigen::Vector3f::Constant(dx * dy > 0 ? 0.92f : 0.05f);
+  }
+  const Cover kind = cover(X.x(), X.y());
+  double contrast = 1.0;
+  Eigen::Vector3f base(0.42f, 0.45f, 0.28f);
+  switch (kind) {
+    case Cover::ground: break;
+    case Cover::road: base = {0.36f, 0.36f, 0.38f}; contrast = 0.35; break;
+    case Cover::barrier: base = {0.72f, 0.70f, 0.66f}; contrast = 0.5; break;
+    case Cover::hut: base = {0.50f, 0.24f, 0.18f}; contrast = 0.6; break;
+    case Cover::boulder: base = {0.55f, 0.53f, 0.50f}; break;
+    case Cover::shrub: base = {0.20f, 0.31f, 0.13f}; contrast = 1.2; break;
+    case Cover::water: base = {0.16f, 0.21f, 0.24f}; contrast = 0.02; break;
+    case Cover::mud: base = {0.47f, 0.39f, 0.30f}; contrast = 0.16; break;
+  }
+  // Octaves from 13 m down to the pixel, each turned against the one before so that no grid shows; z takes part so that
+  // walls have texture too.
+  double sum = 0, x = X.x() + 0.7 * X.z(), y = X.y() + 0.45 * X.z();
+  for (double size = 12.8; size > 1.2 * footprint; size *= 0.5) {
+    const double fade = std::clamp(size / (1.2 * footprint) - 1, 0.0, 1.0);
+    sum += fade * value_noise(x / size, y / size, static_cast<std::uint32_t>(seed_) + static_cast<std::uint32_t>(size * 100));
+    const double turned = 0.8 * x - 0.6 * y;
+    y = 0.6 * x + 0.8 * y;
+    x = turned;
+  }
+  const float bright = static_cast<float>(std::clamp(1.0 + 0.24 * contrast * sum, 0.15, 1.9));
+  const float tint = static_cast<float>(0.08 * contrast * value_noise(X.x() / 3.1, X.y() / 3.1, static_cast<std::uint32_t>(seed_) + 99));
+  return (base * bright).cwiseProduct(Eigen::Vector3f(1 + tint, 1, 1 - tint)).cwiseMin(1.0f);
+}
+
+photo::Raster<std::uint8_t> Site::sunlit(const Eigen::Vector3d& sun) const {
+  photo::Raster<std::uint8_t> lit(columns_, rows_, 1, 1);
+  const Eigen::Vector3d d = sun.normalized();
+  parallel_for(static_cast<std::size_t>(rows_), [&](std::size_t row) {
+    const double y = static_cast<double>(row) * cell - reach_y;
+    if (std::abs(y) > half_length + 40) return;
+    for (int col = 0; col < columns_; ++col) {
+      const double x = col * cell - reach_x;
+      if (std::abs(x) > half_width + 40) continue;
+      const Eigen::Vector3d X(x, y, height(x, y) + 0.05);
+      lit.at(col, static_cast<int>(row)) = first_hit(X + 0.15 * d, d).has_value() ? 0 : 1;
+    }
+  });
+  return lit;
+}
+
+bool Site::sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const {
+  const int i = std::clamp(static_cast<int>(std::lround((x + reach_x) / cell)), 0, columns_ - 1);
+  const int j = std::clamp(static_cast<int>(std::lround((y + reach_y) / cell)), 0, rows_ - 1);
+  return lit.at(i, j) != 0;
+}
+
+}  // namespace mesograph::simulate

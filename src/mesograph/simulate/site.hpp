@@ -1,0 +1,58 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <cstdint>
+#include <mesograph/photo/image.hpp>
+#include <optional>
+#include <vector>
+
+namespace mesograph::simulate {
+
+enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, water, mud };
+
+struct Target {
+  Eigen::Vector3d X;  ///< centre, site frame, m
+};
+
+/// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.
+///
+/// Site frame: x east, y north, z up, m, origin in the middle of the site (150 m x 190 m) at road level; the field goes
+/// on beyond the site, without objects, as far as an oblique photo may see. Everything follows from the seed.
+class Site {
+ public:
+  explicit Site(std::uint64_t seed);
+
+  static constexpr double half_width = 75.0, half_length = 95.0;  ///< of the site itself, m
+  static constexpr double cell = 0.125;                            ///< of the height field, m
+
+  double height(double x, double y) const;  ///< bilinear
+  Cover cover(double x, double y) const;
+  Eigen::Vector3d normal(double x, double y) const;
+  /// Where a ray first meets the surface: range from C along the unit vector d, m; nothing where it leaves the field.
+  std::optional<double> first_hit(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const;
+  /// Colour without light, 0 to 1, with detail down to `footprint` m. Targets are painted on.
+  Eigen::Vector3f albedo(const Eigen::Vector3d& X, double footprint) const;
+  /// 1 where the sun reaches the cell's surface, 0 in shadow; `sun` points to the sun.
+  photo::Raster<std::uint8_t> sunlit(const Eigen::Vector3d& sun) const;
+  bool sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const;
+
+  std::vector<Target> targets;
+
+ private:
+  void shape_ground();
+  void place_objects();
+  void build_tile_tops();
+  bool inside(double x, double y) const;
+
+  std::uint64_t seed_;
+  int columns_ = 0, rows_ = 0;
+  std::vector<float> z_;
+  std::vector<std::uint8_t> cover_;
+  std::vector<float> tile_top_;  ///< highest z of each 16 x 16 tile with one cell around
+  int tile_columns_ = 0;
+};
+
+/// Smooth pseudo-random field in [-1, 1] with features of about 1 in size.
+double value_noise(double x, double y, std::uint32_t seed);
+
+}  // namespace mesograph::simulate

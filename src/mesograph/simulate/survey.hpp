@@ -1,0 +1,21 @@
+#pragma once
+
+#include <cstdint>
+#include <filesystem>
+#include <mesograph/base/progress.hpp>
+
+namespace mesograph::simulate {
+
+struct SimulateOptions {
+  std::uint64_t seed = 20260614;
+  int photos = 56;            ///< all of them, useless ones included; at least 4
+  int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
+  bool with_photos = true;    ///< false: no pixels, but tie points and start values (ties.csv, stations.csv, cameras.json)
+};
+
+/// Writes the made-up survey of the Osterlund slip: photos/SORTIE/*.jpg, control.csv, sightings.csv, survey.toml and
+/// truth/{stations.csv,cameras.json,points.csv,surface.tif}, in EPSG:25833+5773. Throws Error for options out of range
+/// or a folder that already holds a survey.
+void simulate_survey(const std::filesystem::path& folder, const SimulateOptions& options, Progress& progress);
+
+}  // namespace mesograph::simulate
