@@ -41,8 +41,8 @@ class CsvTable {
 std::string csv_field(std::string_view text);
 
 /// Fixed decimals as the exchange files have them; empty where the value is not finite.
-std::string csv_length(double metres);   ///< 5 decimals
-std::string csv_degrees(double degrees); ///< 8 decimals
-std::string csv_pixels(double pixels);   ///< 4 decimals
+std::string csv_length(double metres);    ///< 5 decimals
+std::string csv_degrees(double degrees);  ///< 8 decimals
+std::string csv_pixels(double pixels);    ///< 4 decimals
 
 }  // namespace mesograph

@@ -74,8 +74,7 @@ bool glob_match(std::string_view pattern, std::string_view text) {
       if (glob_match(pattern.substr(1), text.substr(skip))) return true;
     return false;
   }
-  return !text.empty() && (pattern[0] == '?' || pattern[0] == text[0]) &&
-         glob_match(pattern.substr(1), text.substr(1));
+  return !text.empty() && (pattern[0] == '?' || pattern[0] == text[0]) && glob_match(pattern.substr(1), text.substr(1));
 }
 
 namespace {

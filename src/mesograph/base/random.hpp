@@ -15,9 +15,7 @@ class Random {
   double uniform(double low, double high) { return low + (high - low) * boost::random::uniform_01<double>()(engine_); }
   double normal(double sigma) { return boost::random::normal_distribution<double>(0.0, sigma)(engine_); }
   /// Whole number in [0, n).
-  std::size_t below(std::size_t n) {
-    return boost::random::uniform_int_distribution<std::size_t>(0, n - 1)(engine_);
-  }
+  std::size_t below(std::size_t n) { return boost::random::uniform_int_distribution<std::size_t>(0, n - 1)(engine_); }
 
  private:
   boost::random::mt19937_64 engine_;

@@ -7,8 +7,8 @@
 
 namespace mesograph {
 
-/// Runs body(i) for i in [0, n) on all threads. Each i writes only what belongs to i, so that the result does not depend
-/// on the number of threads; sums over i are taken afterwards, in order. An exception of a body is thrown here.
+/// Runs body(i) for i in [0, n) on all threads. Each i writes only what belongs to i, so that the result does not
+/// depend on the number of threads; sums over i are taken afterwards, in order. An exception of a body is thrown here.
 template <typename Body>
 void parallel_for(std::size_t n, const Body& body) {
   tbb::parallel_for(std::size_t{0}, n, body, tbb::simple_partitioner());

@@ -35,13 +35,14 @@ struct Camera {
 };
 
 struct Projection {
-  Eigen::Vector2d x;                                 ///< image point, pixels
-  Eigen::Matrix<double, 2, 3> by_ray;                ///< derivative by v, pixels per unit of v
+  Eigen::Vector2d x;                                      ///< image point, pixels
+  Eigen::Matrix<double, 2, 3> by_ray;                     ///< derivative by v, pixels per unit of v
   Eigen::Matrix<double, 2, parameter_count> by_interior;  ///< derivative by the interior parameters
 };
 
-/// Image point of the ray v (camera frame, any length). Nothing where v points backwards or beyond the invertible radius;
-/// points outside the photo's frame are given all the same. `row_time_seconds` is for rolling shutters, not used yet.
+/// Image point of the ray v (camera frame, any length). Nothing where v points backwards or beyond the invertible
+/// radius; points outside the photo's frame are given all the same. `row_time_seconds` is for rolling shutters, not
+/// used yet.
 std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v, double row_time_seconds = 0.0);
 /// The same with analytic derivatives.
 std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v,

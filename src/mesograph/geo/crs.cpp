@@ -57,7 +57,7 @@ void check_projected_in_metres(PJ_CONTEXT* context, const PJ* horizontal, const 
 }
 
 /// File name of the geoid grid that the register ties to a vertical CRS; empty where none is installed.
-std::string find_geoid_grid(PJ_CONTEXT* context, const PJ* vertical, std::string& missing) {
+std::string find_geoid_grid(PJ_CONTEXT* context, PJ* vertical, std::string& missing) {
   // Looked up against WGS 84: the grid and its file are the same for all datums; only N is taken from it.
   const Pj geographic = create_crs(context, "EPSG:4326");
   const Pj wgs84_3d(proj_crs_promote_to_3D(context, nullptr, geographic.get()));
@@ -74,8 +74,8 @@ std::string find_geoid_grid(PJ_CONTEXT* context, const PJ* vertical, std::string
       const char* short_name = nullptr;
       const char* full_name = nullptr;
       int available = 0;
-      proj_coordoperation_get_grid_used(context, operation.get(), g, &short_name, &full_name, nullptr, nullptr,
-                                        nullptr, nullptr, &available);
+      proj_coordoperation_get_grid_used(context, operation.get(), g, &short_name, &full_name, nullptr, nullptr, nullptr,
+                                        nullptr, &available);
       if (available && full_name && *full_name) return full_name;
       if (short_name && missing.empty()) missing = short_name;
     }
@@ -103,8 +103,7 @@ Crs local_crs() {
 Heights heights_from(const CrsRequest& request, bool has_vertical) {
   if (request.heights == "ellipsoidal") return Heights::ellipsoidal;
   if (request.heights == "plain") return Heights::plain;
-  if (!request.heights.empty())
-    throw Error("heights '{}' is unknown; write ellipsoidal or plain", request.heights);
+  if (!request.heights.empty()) throw Error("heights '{}' is unknown; write ellipsoidal or plain", request.heights);
   if (!has_vertical && request.geoid.empty())
     throw Error(
         "CRS {} says nothing about heights; add the vertical code ({}+m), or --heights ellipsoidal, or --heights plain "

@@ -21,14 +21,14 @@ struct CrsRequest {
 
 /// A survey CRS as it was understood.
 struct Crs {
-  bool local = false;      ///< plain metric frame without a place on Earth; of the other fields only name and wkt are set
-  std::string name;        ///< "ETRS89 / UTM zone 33N + EGM96 height"
+  bool local = false;  ///< plain metric frame without a place on Earth; of the other fields only name and wkt are set
+  std::string name;    ///< "ETRS89 / UTM zone 33N + EGM96 height"
   std::string horizontal;  ///< definition of the projected part, for PROJ
   std::string wkt;         ///< WKT1 (OGC 01-009) of the whole, as LAS files and rasters carry it
   Heights heights = Heights::plain;
-  std::string geoid_grid;             ///< file name of the grid where heights == grid
-  double semi_major_axis = 0.0;       ///< of the survey's own datum, m
-  double inverse_flattening = 0.0;    ///< 0 for a sphere
+  std::string geoid_grid;           ///< file name of the grid where heights == grid
+  double semi_major_axis = 0.0;     ///< of the survey's own datum, m
+  double inverse_flattening = 0.0;  ///< 0 for a sphere
 };
 
 /// Finds and checks a survey CRS. Throws Error where it is unknown, geographic (the message names the UTM code that

@@ -44,8 +44,9 @@ Pj make_geoid(PJ_CONTEXT* context, const Crs& crs) {
       "+proj=pipeline +step +proj=unitconvert +xy_in=deg +xy_out=rad +step +proj=vgridshift +multiplier=1 +grids=" +
       crs.geoid_grid;
   Pj pj(proj_create(context, pipeline.c_str()));
-  if (!pj) throw Error("the geoid grid {} cannot be read; name another with geoid, or take heights = \"plain\"",
-                       crs.geoid_grid);
+  if (!pj)
+    throw Error("the geoid grid {} cannot be read; name another with geoid, or take heights = \"plain\"",
+                crs.geoid_grid);
   return pj;
 }
 
@@ -54,7 +55,8 @@ struct Grid {
   Pj projection;
   Pj geoid;
 
-  Grid(PJ_CONTEXT* context, const Crs& crs) : projection(make_projection(context, crs)), geoid(make_geoid(context, crs)) {}
+  Grid(PJ_CONTEXT* context, const Crs& crs)
+      : projection(make_projection(context, crs)), geoid(make_geoid(context, crs)) {}
 
   double geoid_height(const Eigen::Vector3d& geographic) const {
     if (!geoid) return 0.0;
@@ -134,7 +136,8 @@ Frame::Frame(Frame&&) noexcept = default;
 
 Eigen::Vector3d Frame::local_from_crs(const Eigen::Vector3d& point) const {
   if (crs_.local) return point;
-  return transform(operations_->topocentric.get(), PJ_FWD, operations_->grid->geographic_from_crs(point), "local frame");
+  return transform(operations_->topocentric.get(), PJ_FWD, operations_->grid->geographic_from_crs(point),
+                   "local frame");
 }
 
 Eigen::Vector3d Frame::crs_from_local(const Eigen::Vector3d& X) const {

@@ -10,11 +10,11 @@ namespace mesograph::geo {
 /// The bridge between the survey CRS (files) and the local frame (all computing).
 ///
 /// Local frame: topocentric, right-handed, m: x east, y north, z along the ellipsoid normal at the origin. The chain is
-/// CRS -> geographic -> geocentric -> topocentric in the survey's own datum, heights as h = H + N; there and back within
-/// 0.1 mm. For a `local` CRS the two are the same, and WGS 84 positions become topocentric about the origin's longitude
-/// and latitude: good for neighbourhoods and start values only.
-/// Points are columns or vectors (east, north, height) in the CRS's unit, (x, y, z) in m. Not for use by two threads at
-/// once. Throws Error where a point lies outside the domain of the projection or of the geoid grid.
+/// CRS -> geographic -> geocentric -> topocentric in the survey's own datum, heights as h = H + N; there and back
+/// within 0.1 mm. For a `local` CRS the two are the same, and WGS 84 positions become topocentric about the origin's
+/// longitude and latitude: good for neighbourhoods and start values only. Points are columns or vectors (east, north,
+/// height) in the CRS's unit, (x, y, z) in m. Not for use by two threads at once. Throws Error where a point lies
+/// outside the domain of the projection or of the geoid grid.
 class Frame {
  public:
   /// `origin`: east, north, height in the CRS; for a `local` CRS: longitude, latitude (degrees), ellipsoidal height.

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <proj.h>
+#include <proj_experimental.h>  // promotion to 3D and compound CRSs
 
 #include <memory>
 

@@ -15,7 +15,7 @@ namespace mesograph::photo {
 void prepare_gdal() {
   static std::once_flag once;
   std::call_once(once, [] {
-    CPLSetConfigOption("GDAL_PAM_ENABLED", "NO");               // no .aux.xml beside photos
+    CPLSetConfigOption("GDAL_PAM_ENABLED", "NO");                 // no .aux.xml beside photos
     CPLSetConfigOption("GDAL_ERROR_ON_LIBJPEG_WARNING", "TRUE");  // a truncated JPEG must not pass
     CPLSetConfigOption("PROJ_NETWORK", "OFF");
     GDALRegister_GTiff();
@@ -48,8 +48,8 @@ Rgb read_full(const std::filesystem::path& path) {
   std::array<int, 3> order = {1, bands >= 3 ? 2 : 1, bands >= 3 ? 3 : 1};
   Rgb image(dataset->GetRasterXSize(), dataset->GetRasterYSize(), 3);
   const CPLErr status =
-      dataset->RasterIO(GF_Read, 0, 0, image.width, image.height, image.data.data(), image.width, image.height, GDT_Byte,
-                        3, order.data(), 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr);
+      dataset->RasterIO(GF_Read, 0, 0, image.width, image.height, image.data.data(), image.width, image.height,
+                        GDT_Byte, 3, order.data(), 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr);
   if (status != CE_None) throw Error("{}: is truncated or damaged; copy it again from the camera", path.string());
   return image;
 }
@@ -69,16 +69,15 @@ Rgb half(const Rgb& image) {
 void write_with(const char* driver, const std::filesystem::path& path, const Rgb& image, char** options) {
   prepare_gdal();
   GDALDriverManager* manager = GetGDALDriverManager();
-  const Dataset memory(
-      manager->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte, nullptr));
+  const Dataset memory(manager->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte, nullptr));
   const CPLErr filled = memory->RasterIO(GF_Write, 0, 0, image.width, image.height,
                                          const_cast<std::uint8_t*>(image.data.data()), image.width, image.height,
                                          GDT_Byte, 3, nullptr, 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr);
   std::filesystem::create_directories(path.parent_path());
   const std::filesystem::path scratch = scratch_path(path);
   {
-    const Dataset out(manager->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE, options,
-                                                                   nullptr, nullptr));
+    const Dataset out(
+        manager->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE, options, nullptr, nullptr));
     if (filled != CE_None || !out) throw Error("{}: cannot be written; check space and permissions", path.string());
   }
   commit_file(scratch, path);
@@ -102,7 +101,8 @@ Grey read_grey(const std::filesystem::path& path, int level) {
   Grey grey(rgb.width, rgb.height);
   for (std::size_t i = 0; i < grey.data.size(); ++i) {
     const std::uint8_t* p = rgb.data.data() + 3 * i;
-    grey.data[i] = 0.299f * static_cast<float>(p[0]) + 0.587f * static_cast<float>(p[1]) + 0.114f * static_cast<float>(p[2]);
+    grey.data[i] =
+        0.299f * static_cast<float>(p[0]) + 0.587f * static_cast<float>(p[1]) + 0.114f * static_cast<float>(p[2]);
   }
   return grey;
 }

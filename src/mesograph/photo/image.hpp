@@ -22,8 +22,8 @@ struct Raster {
     return data[(static_cast<std::size_t>(row) * width + col) * channels + channel];
   }
 };
-using Grey = Raster<float>;         ///< grey levels 0 to 255
-using Rgb = Raster<std::uint8_t>;   ///< three channels
+using Grey = Raster<float>;        ///< grey levels 0 to 255
+using Rgb = Raster<std::uint8_t>;  ///< three channels
 
 /// Registers the raster drivers that may open a photo, once, and GDAL's settings for all of the program.
 void prepare_gdal();

@@ -27,7 +27,7 @@ std::string text(const Exiv2::ExifData& exif, const char* key) {
 /// The index-th component of a rational or short value.
 double number(const Exiv2::ExifData& exif, const char* key, long index = 0) {
   const auto found = exif.findKey(Exiv2::ExifKey(key));
-  if (found == exif.end() || found->count() <= static_cast<std::size_t>(index)) return nan;
+  if (found == exif.end() || static_cast<long>(found->count()) <= index) return nan;
   const Exiv2::Rational value = found->toRational(index);
   return value.second == 0 ? nan : static_cast<double>(value.first) / value.second;
 }

@@ -9,9 +9,9 @@ namespace mesograph::photo {
 
 /// What the pixels of one photo say about its use.
 struct Quality {
-  double sharpness = nan;    ///< mean squared Laplacian at half size over the grey variance; falls with blur
-  double overexposed = nan;  ///< share of pixels at 250 grey levels or more
-  double underexposed = nan; ///< share of pixels at 5 grey levels or less
+  double sharpness = nan;     ///< mean squared Laplacian at half size over the grey variance; falls with blur
+  double overexposed = nan;   ///< share of pixels at 250 grey levels or more
+  double underexposed = nan;  ///< share of pixels at 5 grey levels or less
 };
 Quality assess(const Grey& half_size);
 
@@ -25,7 +25,8 @@ struct ScreeningOptions {
   double least_relative_sharpness = 0.45;  ///< against the sortie's median: texture differs, so no absolute bound
   double most_overexposed = 0.25;          ///< share of pixels; a sunlit road or snow patch stays below
   double most_underexposed = 0.5;
-  /// A gap in the sorted heights, m, below which photos are of take-off or landing: terrain following moves in small steps.
+  /// A gap in the sorted heights, m, below which photos are of take-off or landing: terrain following moves in small
+  /// steps.
   double take_off_gap = 15.0;
   double most_take_off = 0.25;  ///< never call more than this share of a sortie so: then it is two flights
 };

@@ -1,7 +1,7 @@
+#include <fmt/format.h>
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
-#include <fmt/format.h>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/simulate/flight.hpp>
@@ -14,10 +14,10 @@ constexpr double flying_height = 68.0;  // m over ground: GSD about 6 cm at the 
 
 std::vector<TrueCamera> make_cameras(int width, int height) {
   const double scale = width / 1200.0;
-  TrueCamera grid{"kestrel-a", "Kestrel 20", "KA1042", width, height, 1103.4 * scale, 5.3 * scale, -3.8 * scale,
-                  -0.076, 0.019, -0.003, 0.0005, -0.0004};
-  TrueCamera cross{"kestrel-b", "Kestrel 12", "KB2077", width, height, 981.7 * scale, -4.1 * scale, 6.2 * scale,
-                   0.052, -0.021, 0.004, -0.0003, 0.0006};
+  TrueCamera grid{"kestrel-a",  "Kestrel 20", "KA1042", width,  height, 1103.4 * scale, 5.3 * scale,
+                  -3.8 * scale, -0.076,       0.019,    -0.003, 0.0005, -0.0004};
+  TrueCamera cross{"kestrel-b", "Kestrel 12", "KB2077", width, height,  981.7 * scale, -4.1 * scale,
+                   6.2 * scale, 0.052,        -0.021,   0.004, -0.0003, 0.0006};
   return {grid, cross};
 }
 
@@ -82,7 +82,8 @@ void fly_cross(Pilot& pilot, int photos, double half_span) {
     const double x = half_span * (count == 1 ? 0.0 : 2.0 * k / (count - 1) - 1.0) * (first ? 1 : -1);
     const double y = first ? 62.0 : 2.0;
     const double towards = first ? pi : 0.0;
-    pilot.expose("cross", 1, {x, y, pilot.ground(x, y) + 56.0}, towards + 0.35 * x / half_span * (first ? 1 : -1), 0.58);
+    pilot.expose("cross", 1, {x, y, pilot.ground(x, y) + 56.0}, towards + 0.35 * x / half_span * (first ? 1 : -1),
+                 0.58);
   }
 }
 
@@ -120,7 +121,8 @@ Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, 
   pilot.new_sortie();
   fly_cross(pilot, photos - bad - grid, photos >= 30 ? 42.0 : 14.0);
   int number = 0;
-  for (TrueStation& s : pilot.flight.stations) s.image = fmt::format("{}{:04d}.jpg", s.sortie == "grid" ? "G" : "C", ++number);
+  for (TrueStation& s : pilot.flight.stations)
+    s.image = fmt::format("{}{:04d}.jpg", s.sortie == "grid" ? "G" : "C", ++number);
   return pilot.flight;
 }
 
@@ -135,11 +137,13 @@ std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const T
   const double two = 2 * azimuth;
   const double dx = bent * std::cos(azimuth) + r * r * (camera.p1 * (2 + std::cos(two)) + camera.p2 * std::sin(two));
   const double dy = bent * std::sin(azimuth) + r * r * (camera.p2 * (2 - std::cos(two)) + camera.p1 * std::sin(two));
-  return Eigen::Vector2d(camera.width * 0.5 + camera.x0 + camera.c * dx, camera.height * 0.5 + camera.y0 + camera.c * dy);
+  return Eigen::Vector2d(camera.width * 0.5 + camera.x0 + camera.c * dx,
+                         camera.height * 0.5 + camera.y0 + camera.c * dy);
 }
 
 Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y) {
-  const Eigen::Vector2d aim((x - camera.width * 0.5 - camera.x0) / camera.c, (y - camera.height * 0.5 - camera.y0) / camera.c);
+  const Eigen::Vector2d aim((x - camera.width * 0.5 - camera.x0) / camera.c,
+                            (y - camera.height * 0.5 - camera.y0) / camera.c);
   Eigen::Vector2d ideal = aim;
   for (int n = 0; n < 25; ++n) {
     const double r2 = ideal.squaredNorm(), radial = 1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3));

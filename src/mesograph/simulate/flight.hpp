@@ -9,7 +9,8 @@
 
 namespace mesograph::simulate {
 
-/// A camera of the made-up survey. Written apart from camera/ on purpose: what is adjusted there is tested against this.
+/// A camera of the made-up survey. Written apart from camera/ on purpose: what is adjusted there is tested against
+/// this.
 struct TrueCamera {
   std::string name, model, serial;
   int width = 0, height = 0;
@@ -20,13 +21,13 @@ struct TrueCamera {
 struct TrueStation {
   std::string image, sortie;
   int camera = 0;
-  Eigen::Vector3d C;        ///< site frame, m
-  Eigen::Matrix3d axes;     ///< rows: right, down, forward, in the site frame
-  Eigen::Vector3d geotag;   ///< position the EXIF gives, site frame, m: noise and the sortie's offset on top of C
-  double blur_px = 0.5;     ///< Gaussian sigma
-  double gain = 1.0;        ///< exposure
-  bool good = true;         ///< false: take-off, blurred, over-exposed
-  int seconds = 0;          ///< since the survey's first photo
+  Eigen::Vector3d C;       ///< site frame, m
+  Eigen::Matrix3d axes;    ///< rows: right, down, forward, in the site frame
+  Eigen::Vector3d geotag;  ///< position the EXIF gives, site frame, m: noise and the sortie's offset on top of C
+  double blur_px = 0.5;    ///< Gaussian sigma
+  double gain = 1.0;       ///< exposure
+  bool good = true;        ///< false: take-off, blurred, over-exposed
+  int seconds = 0;         ///< since the survey's first photo
 };
 
 struct Flight {
@@ -34,8 +35,8 @@ struct Flight {
   std::vector<TrueStation> stations;
 };
 
-/// Two overlapping sorties: `grid`, nadir, terrain following, 80/70 % overlap, and `cross`, oblique over the upper half;
-/// with some useless photos among the first sortie. `photos` counts all of them.
+/// Two overlapping sorties: `grid`, nadir, terrain following, 80/70 % overlap, and `cross`, oblique over the upper
+/// half; with some useless photos among the first sortie. `photos` counts all of them.
 Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height);
 
 /// Image point (pixels, origin at the corner of the top-left pixel) of a site point; nothing behind the camera or far

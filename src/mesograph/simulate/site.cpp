@@ -10,10 +10,11 @@ namespace mesograph::simulate {
 namespace {
 
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
-constexpr int tile = 16;                             // cells
+constexpr int tile = 16;                            // cells
 
 double lattice(std::int32_t i, std::int32_t j, std::uint32_t seed) {
-  std::uint32_t h = static_cast<std::uint32_t>(i) * 0x9E3779B1u ^ static_cast<std::uint32_t>(j) * 0x85EBCA77u ^ seed * 0xC2B2AE3Du;
+  std::uint32_t h =
+      static_cast<std::uint32_t>(i) * 0x9E3779B1u ^ static_cast<std::uint32_t>(j) * 0x85EBCA77u ^ seed * 0xC2B2AE3Du;
   h ^= h >> 15;
   h *= 0x2C1B3C6Du;
   h ^= h >> 12;
@@ -58,7 +59,8 @@ struct Disc {
 const Disc pond{48.0, 6.0, 13.0};
 
 bool in_pond(double x, double y) {
-  return std::hypot((x - pond.x) / pond.r, (y - pond.y) / (0.7 * pond.r)) < 1 + 0.12 * std::sin(4 * std::atan2(y - pond.y, x - pond.x));
+  return std::hypot((x - pond.x) / pond.r, (y - pond.y) / (0.7 * pond.r)) <
+         1 + 0.12 * std::sin(4 * std::atan2(y - pond.y, x - pond.x));
 }
 
 }  // namespace
@@ -133,7 +135,8 @@ void Site::place_objects() {
     const Cover c = cover(x, y);
     return c == Cover::ground || c == Cover::mud;
   };
-  for (const auto& [hx, hy, turn] : {std::tuple{-52.0, -28.0, 0.3}, {-40.0, -36.0, 0.1}, {38.0, -33.0, -0.5}, {56.0, 42.0, 0.9}}) {
+  for (const auto& [hx, hy, turn] :
+       {std::tuple{-52.0, -28.0, 0.3}, {-40.0, -36.0, 0.1}, {38.0, -33.0, -0.5}, {56.0, 42.0, 0.9}}) {
     const double floor_z = height(hx, hy), cs = std::cos(turn), sn = std::sin(turn);
     raise(hx, hy, 6.0, Cover::hut, [&, base = floor_z](double dx, double dy) {
       const double a = cs * dx + sn * dy, b = -sn * dx + cs * dy;
@@ -142,12 +145,14 @@ void Site::place_objects() {
     });
   }
   for (int n = 0; n < 90; ++n) {
-    const double x = random.uniform(-38, 26), y = random.uniform(-34, 40), r = 0.35 + 1.3 * std::pow(random.uniform(0, 1), 3);
+    const double x = random.uniform(-38, 26), y = random.uniform(-34, 40),
+                 r = 0.35 + 1.3 * std::pow(random.uniform(0, 1), 3);
     if (slip(x, y) < 0.8 || !on_free_ground(x, y)) continue;
     const double base = height(x, y);
     raise(x, y, r, Cover::boulder, [&](double dx, double dy) {
       const double rest = r * r - dx * dx - dy * dy;
-      return rest > 0 ? base + 0.8 * std::sqrt(rest) + 0.06 * value_noise(3 * (x + dx), 3 * (y + dy), noise_seed + 5) : nan;
+      return rest > 0 ? base + 0.8 * std::sqrt(rest) + 0.06 * value_noise(3 * (x + dx), 3 * (y + dy), noise_seed + 5)
+                      : nan;
     });
   }
   for (int n = 0; n < 170; ++n) {
@@ -204,7 +209,8 @@ std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vec
   for (double t = 0.0; t < 600.0;) {
     const Eigen::Vector3d X = C + t * d;
     if (!inside(X.x(), X.y()) || (d.z() >= 0 && X.z() > 60.0)) return std::nullopt;
-    const int tc = static_cast<int>((X.x() + reach_x) / tile_size), tr = static_cast<int>((X.y() + reach_y) / tile_size);
+    const int tc = static_cast<int>((X.x() + reach_x) / tile_size),
+              tr = static_cast<int>((X.y() + reach_y) / tile_size);
     const double top = tile_top_[static_cast<std::size_t>(tr) * tile_columns_ + tc];
     if (X.z() > top + 0.01) {
       // Over the tile's highest point nothing can be met: go to where the ray leaves the tile or comes down to it.
@@ -244,27 +250,50 @@ Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
   double contrast = 1.0;
   Eigen::Vector3f base(0.42f, 0.45f, 0.28f);
   switch (kind) {
-    case Cover::ground: break;
-    case Cover::road: base = {0.36f, 0.36f, 0.38f}; contrast = 0.35; break;
-    case Cover::barrier: base = {0.72f, 0.70f, 0.66f}; contrast = 0.5; break;
-    case Cover::hut: base = {0.50f, 0.24f, 0.18f}; contrast = 0.6; break;
-    case Cover::boulder: base = {0.55f, 0.53f, 0.50f}; break;
-    case Cover::shrub: base = {0.20f, 0.31f, 0.13f}; contrast = 1.2; break;
-    case Cover::water: base = {0.16f, 0.21f, 0.24f}; contrast = 0.02; break;
-    case Cover::mud: base = {0.47f, 0.39f, 0.30f}; contrast = 0.16; break;
+    case Cover::ground:
+      break;
+    case Cover::road:
+      base = {0.36f, 0.36f, 0.38f};
+      contrast = 0.35;
+      break;
+    case Cover::barrier:
+      base = {0.72f, 0.70f, 0.66f};
+      contrast = 0.5;
+      break;
+    case Cover::hut:
+      base = {0.50f, 0.24f, 0.18f};
+      contrast = 0.6;
+      break;
+    case Cover::boulder:
+      base = {0.55f, 0.53f, 0.50f};
+      break;
+    case Cover::shrub:
+      base = {0.20f, 0.31f, 0.13f};
+      contrast = 1.2;
+      break;
+    case Cover::water:
+      base = {0.16f, 0.21f, 0.24f};
+      contrast = 0.02;
+      break;
+    case Cover::mud:
+      base = {0.47f, 0.39f, 0.30f};
+      contrast = 0.16;
+      break;
   }
   // Octaves from 13 m down to the pixel, each turned against the one before so that no grid shows; z takes part so that
   // walls have texture too.
   double sum = 0, x = X.x() + 0.7 * X.z(), y = X.y() + 0.45 * X.z();
   for (double size = 12.8; size > 1.2 * footprint; size *= 0.5) {
     const double fade = std::clamp(size / (1.2 * footprint) - 1, 0.0, 1.0);
-    sum += fade * value_noise(x / size, y / size, static_cast<std::uint32_t>(seed_) + static_cast<std::uint32_t>(size * 100));
+    sum += fade *
+           value_noise(x / size, y / size, static_cast<std::uint32_t>(seed_) + static_cast<std::uint32_t>(size * 100));
     const double turned = 0.8 * x - 0.6 * y;
     y = 0.6 * x + 0.8 * y;
     x = turned;
   }
   const float bright = static_cast<float>(std::clamp(1.0 + 0.24 * contrast * sum, 0.15, 1.9));
-  const float tint = static_cast<float>(0.08 * contrast * value_noise(X.x() / 3.1, X.y() / 3.1, static_cast<std::uint32_t>(seed_) + 99));
+  const float tint = static_cast<float>(0.08 * contrast *
+                                        value_noise(X.x() / 3.1, X.y() / 3.1, static_cast<std::uint32_t>(seed_) + 99));
   return (base * bright).cwiseProduct(Eigen::Vector3f(1 + tint, 1, 1 - tint)).cwiseMin(1.0f);
 }
 

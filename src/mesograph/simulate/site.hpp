@@ -23,7 +23,7 @@ class Site {
   explicit Site(std::uint64_t seed);
 
   static constexpr double half_width = 75.0, half_length = 95.0;  ///< of the site itself, m
-  static constexpr double cell = 0.125;                            ///< of the height field, m
+  static constexpr double cell = 0.125;                           ///< of the height field, m
 
   double height(double x, double y) const;  ///< bilinear
   Cover cover(double x, double y) const;

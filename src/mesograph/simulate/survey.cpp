@@ -40,7 +40,8 @@ struct Job {
     const auto projected = true_projection(camera(s), s, X);
     if (!projected) return false;
     x = *projected;
-    if (x.x() < margin || x.y() < margin || x.x() > options.width - margin || x.y() > options.height - margin) return false;
+    if (x.x() < margin || x.y() < margin || x.x() > options.width - margin || x.y() > options.height - margin)
+      return false;
     const Eigen::Vector3d d = (X - s.C).normalized();
     const auto hit = site.first_hit(s.C, d);
     return hit && std::abs(*hit - (X - s.C).norm()) < 0.2;
@@ -88,8 +89,10 @@ void paint_targets(Job& job) {
     for (std::size_t i = 0; i < found.size(); ++i) {
       if (distance[i] < 0) continue;
       const double d = (found[i].X - last).head<2>().norm();
-      if (ordered.empty()) distance[i] = 1e6 - d;
-      else distance[i] = std::min(distance[i], d);
+      if (ordered.empty())
+        distance[i] = 1e6 - d;
+      else
+        distance[i] = std::min(distance[i], d);
       if (distance[i] > best) best = distance[i], next = i;
     }
     last = found[next].X;
@@ -114,7 +117,8 @@ Eigen::Vector3d omega_phi_kappa_deg(const Job& job, const TrueStation& s, const 
   const Eigen::Vector3d right = grid_from_local * axes.row(0).transpose();
   const Eigen::Vector3d up = -grid_from_local * axes.row(1).transpose();
   const Eigen::Vector3d back = -grid_from_local * axes.row(2).transpose();
-  return Eigen::Vector3d(std::atan2(-back.y(), back.z()), std::asin(back.x()), std::atan2(-up.x(), right.x())) * 180.0 / M_PI;
+  return Eigen::Vector3d(std::atan2(-back.y(), back.z()), std::asin(back.x()), std::atan2(-up.x(), right.x())) * 180.0 /
+         M_PI;
 }
 
 std::string stations_text(const Job& job, const std::vector<TrueStation>& stations) {
@@ -131,9 +135,20 @@ std::string cameras_text(const std::vector<TrueCamera>& cameras, bool nominal) {
   nlohmann::ordered_json json;
   for (const TrueCamera& c : cameras) {
     const double t = nominal ? 0.0 : 1.0;
-    json[c.name] = {{"model", "brown"}, {"direction", "ideal_to_image"}, {"width", c.width}, {"height", c.height},
-                    {"c", nominal ? 1.01 * c.c : c.c}, {"x0", t * c.x0}, {"y0", t * c.y0}, {"k1", t * c.k1}, {"k2", t * c.k2},
-                    {"k3", t * c.k3}, {"p1", t * c.p1}, {"p2", t * c.p2}, {"b1", 0.0}, {"b2", 0.0}};
+    json[c.name] = {{"model", "brown"},
+                    {"direction", "ideal_to_image"},
+                    {"width", c.width},
+                    {"height", c.height},
+                    {"c", nominal ? 1.01 * c.c : c.c},
+                    {"x0", t * c.x0},
+                    {"y0", t * c.y0},
+                    {"k1", t * c.k1},
+                    {"k2", t * c.k2},
+                    {"k3", t * c.k3},
+                    {"p1", t * c.p1},
+                    {"p2", t * c.p2},
+                    {"b1", 0.0},
+                    {"b2", 0.0}};
   }
   return json.dump(2) + "\n";
 }
@@ -162,19 +177,22 @@ void write_sightings(const Job& job) {
   write_file(job.folder / "sightings.csv", text);
 }
 
-/// Tie points on the visible surface with 0.5 px noise, start values of stations and cameras, for surveys without pixels.
+/// Tie points on the visible surface with 0.5 px noise, start values of stations and cameras, for surveys without
+/// pixels.
 std::string write_ties(const Job& job) {
   Random random(job.options.seed ^ 0x71E5ull);
   std::string ties = "image,point,x,y\n", truth;
   for (int n = 0, kept = 0; kept < 60 * job.options.photos && n < 400 * job.options.photos; ++n) {
-    const double x = random.uniform(-Site::half_width, Site::half_width), y = random.uniform(-Site::half_length, Site::half_length);
+    const double x = random.uniform(-Site::half_width, Site::half_width),
+                 y = random.uniform(-Site::half_length, Site::half_length);
     const Eigen::Vector3d X(x, y, job.site.height(x, y));
     std::string rows;
     int rays = 0;
     for (const TrueStation& s : job.flight.stations) {
       Eigen::Vector2d p;
       if (!s.good || !job.sees(s, X, 3, p) || random.uniform(0, 1) < 0.3) continue;
-      rows += fmt::format("{},T{:05d},{},{}\n", s.image, kept, csv_pixels(p.x() + random.normal(0.5)), csv_pixels(p.y() + random.normal(0.5)));
+      rows += fmt::format("{},T{:05d},{},{}\n", s.image, kept, csv_pixels(p.x() + random.normal(0.5)),
+                          csv_pixels(p.y() + random.normal(0.5)));
       ++rays;
     }
     if (rays < 2) continue;
@@ -228,8 +246,10 @@ std::vector<photo::Raster<float>> take_photos(const Job& job, Progress& progress
 
 /// truth/surface.tif in the survey CRS: height, number of good photos that see the cell, cover class.
 void write_surface(const Job& job, const std::vector<photo::Raster<float>>& ranges) {
-  const int columns = static_cast<int>(2 * Site::half_width / Site::cell), rows = static_cast<int>(2 * Site::half_length / Site::cell);
-  const double west = std::floor(site_origin.x() - Site::half_width), north = std::ceil(site_origin.y() + Site::half_length);
+  const int columns = static_cast<int>(2 * Site::half_width / Site::cell),
+            rows = static_cast<int>(2 * Site::half_length / Site::cell);
+  const double west = std::floor(site_origin.x() - Site::half_width),
+               north = std::ceil(site_origin.y() + Site::half_length);
   // Site frame from grid is affine to 2 mm over the site: three exact points give it.
   const Eigen::Vector3d o = job.frame.local_from_crs(site_origin);
   const Eigen::Vector3d ex = (job.frame.local_from_crs(site_origin + Eigen::Vector3d(50, 0, 0)) - o) / 50;
@@ -247,7 +267,8 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
       for (std::size_t s = 0; s < ranges.size(); ++s) {
         const TrueStation& station = job.flight.stations[s];
         const auto x = station.good ? true_projection(job.camera(station), station, X) : std::nullopt;
-        if (!x || x->x() < 1 || x->y() < 1 || x->x() >= job.options.width - 1 || x->y() >= job.options.height - 1) continue;
+        if (!x || x->x() < 1 || x->y() < 1 || x->x() >= job.options.width - 1 || x->y() >= job.options.height - 1)
+          continue;
         const float range = ranges[s].at(static_cast<int>(x->x()), static_cast<int>(x->y()));
         if (std::abs(range - (X - station.C).norm()) < 0.25) seen[i] += 1;
       }
@@ -257,8 +278,10 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
   const fs::path path = job.folder / "truth" / "surface.tif";
   fs::create_directories(path.parent_path());
   char** options = nullptr;
-  for (const char* option : {"COMPRESS=DEFLATE", "PREDICTOR=3", "ZLEVEL=9", "INTERLEAVE=BAND"}) options = CSLAddString(options, option);
-  GDALDataset* out = GetGDALDriverManager()->GetDriverByName("GTiff")->Create(path.c_str(), columns, rows, 3, GDT_Float32, options);
+  for (const char* option : {"COMPRESS=DEFLATE", "PREDICTOR=3", "ZLEVEL=9", "INTERLEAVE=BAND"})
+    options = CSLAddString(options, option);
+  GDALDataset* out =
+      GetGDALDriverManager()->GetDriverByName("GTiff")->Create(path.c_str(), columns, rows, 3, GDT_Float32, options);
   CSLDestroy(options);
   if (!out) throw Error("{}: cannot be written; check space and permissions", path.string());
   double transform[6] = {west, Site::cell, 0, north, 0, -Site::cell};
@@ -266,8 +289,10 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
   CPLErr status = CE_None;
   int band = 0;
   for (auto* values : {&height, &seen, &cover}) {
-    for (float& v : *values) if (values == &height) v += static_cast<float>(site_origin.z());
-    if (out->GetRasterBand(++band)->RasterIO(GF_Write, 0, 0, columns, rows, values->data(), columns, rows, GDT_Float32, 0, 0, nullptr) != CE_None)
+    for (float& v : *values)
+      if (values == &height) v += static_cast<float>(site_origin.z());
+    if (out->GetRasterBand(++band)->RasterIO(GF_Write, 0, 0, columns, rows, values->data(), columns, rows, GDT_Float32,
+                                             0, 0, nullptr) != CE_None)
       status = CE_Failure;
   }
   GDALClose(out);
@@ -280,7 +305,8 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   if (options.photos < 4) throw Error("--photos {}: a block needs at least 4 photos", options.photos);
   if (options.width < 160 || options.height < 120 || options.width > 8000)
     throw Error("--size {}x{}: choose from 160x120 to 8000x6000", options.width, options.height);
-  if (fs::exists(folder / "survey.toml")) throw Error("{}: holds a survey already; name another folder", folder.string());
+  if (fs::exists(folder / "survey.toml"))
+    throw Error("{}: holds a survey already; name another folder", folder.string());
   Job job(folder, options);
   paint_targets(job);
   std::string truth_points = "point,east,north,height\n";
@@ -288,8 +314,10 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
     truth_points += target_name(i) + "," + crs_fields(job, job.site.targets[i].X) + "\n";
   write_control(job);
   write_sightings(job);
-  if (options.with_photos) write_surface(job, take_photos(job, progress));
-  else truth_points += write_ties(job);
+  if (options.with_photos)
+    write_surface(job, take_photos(job, progress));
+  else
+    truth_points += write_ties(job);
   write_file(folder / "truth" / "points.csv", truth_points);
   write_file(folder / "truth" / "stations.csv", stations_text(job, job.flight.stations));
   write_file(folder / "truth" / "cameras.json", cameras_text(job.flight.cameras, false));
@@ -299,7 +327,8 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
       if (!s.good) text += s.image + "\n";
     return text;
   }());
-  write_file(folder / "survey.toml", fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code));
+  write_file(folder / "survey.toml",
+             fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code));
 }
 
 }  // namespace mesograph::simulate

@@ -8,9 +8,10 @@ namespace mesograph::simulate {
 
 struct SimulateOptions {
   std::uint64_t seed = 20260614;
-  int photos = 56;            ///< all of them, useless ones included; at least 4
+  int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
-  bool with_photos = true;    ///< false: no pixels, but tie points and start values (ties.csv, stations.csv, cameras.json)
+  bool with_photos =
+      true;  ///< false: no pixels, but tie points and start values (ties.csv, stations.csv, cameras.json)
 };
 
 /// Writes the made-up survey of the Osterlund slip: photos/SORTIE/*.jpg, control.csv, sightings.csv, survey.toml and

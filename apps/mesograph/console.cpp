@@ -1,0 +1,81 @@
+#include "console.hpp"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <cstdio>
+#include <mesograph/base/errors.hpp>
+
+namespace mesograph::app {
+
+using Clock = std::chrono::steady_clock;
+
+ConsoleProgress::ConsoleProgress(bool quiet) : quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
+ConsoleProgress::~ConsoleProgress() { finish_step(); }
+
+void ConsoleProgress::finish_step() {
+  if (!step_.empty() && total_ > 0) show(true);
+  step_.clear();
+}
+
+void ConsoleProgress::start(std::string_view step, std::size_t total) {
+  const std::lock_guard lock(mutex_);
+  finish_step();
+  step_ = step;
+  total_ = total;
+  done_ = 0;
+  started_ = shown_ = Clock::now();
+}
+
+void ConsoleProgress::advance(std::size_t parts) {
+  const std::lock_guard lock(mutex_);
+  done_ += parts;
+  const auto pause = terminal_ ? std::chrono::milliseconds(100) : std::chrono::milliseconds(3000);
+  if (Clock::now() - shown_ < pause) return;
+  show(false);
+  shown_ = Clock::now();
+}
+
+void ConsoleProgress::say(std::string_view text) {
+  const std::lock_guard lock(mutex_);
+  said_.emplace_back(text);
+  if (!quiet_) fmt::print(stderr, "{}note: {}\n", terminal_ ? "\r\033[K" : "", text);
+}
+
+void ConsoleProgress::show(bool last) {
+  if (quiet_ || (last && !terminal_ && Clock::now() - started_ < std::chrono::seconds(3))) return;
+  const double seconds = std::chrono::duration<double>(Clock::now() - started_).count();
+  const double rate = seconds > 0 ? static_cast<double>(done_) / seconds : 0.0;
+  const double left = rate > 0 ? static_cast<double>(total_ - std::min(done_, total_)) / rate : 0.0;
+  const std::string numbers = last ? fmt::format("{} in {:.1f} s", done_, seconds)
+                                   : fmt::format("{}/{}, {:.1f}/s, {:.0f} s left", done_, total_, rate, left);
+  if (!terminal_) {
+    fmt::print(stderr, "{}: {}\n", step_, numbers);
+    return;
+  }
+  const std::size_t width = 24, filled = total_ ? std::min(width, width * done_ / total_) : width;
+  fmt::print(stderr, "\r\033[K{:<24} [{}{}] {}{}", step_, std::string(filled, '='), std::string(width - filled, ' '),
+             numbers, last ? "\n" : "");
+  std::fflush(stderr);
+}
+
+std::string Call::only_path(const char* what) const {
+  if (paths.size() != 1) throw UsageError("{} needs one {}; see mesograph {} --help", command, what, command);
+  return paths[0];
+}
+
+std::vector<std::string> split_list(const std::string& text, char separator) {
+  std::vector<std::string> parts;
+  std::string part;
+  for (const char ch : text + separator) {
+    if (ch != separator) {
+      part += ch;
+      continue;
+    }
+    if (!part.empty()) parts.push_back(part);
+    part.clear();
+  }
+  return parts;
+}
+
+}  // namespace mesograph::app

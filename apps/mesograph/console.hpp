@@ -1,0 +1,66 @@
+#pragma once
+
+#include <chrono>
+#include <cxxopts.hpp>
+#include <filesystem>
+#include <functional>
+#include <mesograph/base/progress.hpp>
+#include <mutex>
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::app {
+
+/// Progress on stderr: a bar on a terminal, plain lines every few seconds elsewhere.
+class ConsoleProgress : public Progress {
+ public:
+  explicit ConsoleProgress(bool quiet);
+  ~ConsoleProgress() override;
+  void start(std::string_view step, std::size_t total) override;
+  void advance(std::size_t parts) override;
+  void say(std::string_view text) override;
+  const std::vector<std::string>& said() const { return said_; }
+
+ private:
+  void show(bool last);
+  void finish_step();
+
+  std::mutex mutex_;
+  bool quiet_, terminal_;
+  std::string step_;
+  std::size_t total_ = 0, done_ = 0;
+  std::chrono::steady_clock::time_point started_, shown_;
+  std::vector<std::string> said_;
+};
+
+/// What a command is given and gives back.
+struct Call {
+  std::string command;
+  cxxopts::ParseResult options;
+  std::vector<std::string> paths;
+  std::filesystem::path survey;
+  ConsoleProgress& progress;
+  nlohmann::ordered_json json;     ///< the command's own fields for --json
+  std::vector<std::string> lines;  ///< what a person reads on stdout
+
+  bool has(const char* name) const { return options.count(name) > 0; }
+  std::string text(const char* name) const { return has(name) ? options[name].as<std::string>() : std::string(); }
+  /// The one PATH that a command needs. Throws UsageError where there is none or more.
+  std::string only_path(const char* what) const;
+};
+
+struct Command {
+  std::string name, summary, positional_help;
+  std::function<void(cxxopts::Options&)> add_options;
+  std::function<void(Call&)> run;
+};
+
+const std::vector<Command>& commands();
+
+/// Comma-separated list -> its parts.
+std::vector<std::string> split_list(const std::string& text, char separator = ',');
+
+Command simulate_command();
+
+}  // namespace mesograph::app

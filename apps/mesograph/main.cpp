@@ -1,0 +1,148 @@
+#include <fmt/format.h>
+#include <tbb/global_control.h>
+
+#include <csignal>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <thread>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+ConsoleProgress* running = nullptr;
+void on_interrupt(int) {
+  if (running) running->cancel();
+}
+
+void print_overview() {
+  fmt::print(
+      "mesograph {}: from drone photos to adjusted, georeferenced clouds.\n\nusage: mesograph COMMAND [PATH...] "
+      "[options]\n\n",
+      MESOGRAPH_VERSION);
+  for (const Command& command : commands()) fmt::print("  {:<10} {}\n", command.name, command.summary);
+  fmt::print(
+      "\n'mesograph COMMAND --help' tells more. Exit codes: 0 done, 1 internal error, 2 usage, 3 bad input, 4 warnings "
+      "(--strict), 130 interrupted.\n");
+}
+
+cxxopts::Options make_options(const Command& command) {
+  cxxopts::Options options("mesograph " + command.name, command.summary);
+  options.positional_help(command.positional_help);
+  auto add = options.add_options();
+  add("s,survey", "folder of the survey", cxxopts::value<std::string>()->default_value("."));
+  add("threads", "number of threads (default: all cores)", cxxopts::value<int>());
+  add("json", "one JSON object on stdout");
+  add("quiet", "no progress, no notes");
+  add("strict", "exit code 4 where there are warnings");
+  add("help", "this text");
+  add("paths", "", cxxopts::value<std::vector<std::string>>());
+  if (command.add_options) command.add_options(options);
+  options.parse_positional({"paths"});
+  return options;
+}
+
+const Command& find_command(const std::string& name) {
+  std::vector<std::string> names;
+  for (const Command& command : commands()) {
+    if (command.name == name) return command;
+    names.push_back(command.name);
+  }
+  const std::string near = nearest_word(name, names);
+  throw UsageError("command '{}' is unknown{}; see mesograph --help", name,
+                   near.empty() ? "" : ", did you mean " + near);
+}
+
+struct Outcome {
+  int code = 0;
+  std::string error;
+};
+
+/// Runs `work` and turns what it throws into exit code and sentence.
+Outcome guarded(const std::function<void()>& work) {
+  try {
+    work();
+    return {};
+  } catch (const Cancelled&) {
+    return {130, "interrupted; what was finished is kept, the same command goes on from there"};
+  } catch (const UsageError& error) {
+    return {2, error.what()};
+  } catch (const cxxopts::exceptions::exception& error) {
+    return {2, std::string(error.what()) + "; see --help"};
+  } catch (const Error& error) {
+    return {3, error.what()};
+  } catch (const std::exception& error) {
+    return {1, fmt::format("internal: {}; please report this with the command", error.what())};
+  }
+}
+
+int run(int argc, char** argv) {
+  if (argc < 2 || std::string(argv[1]) == "--help" || std::string(argv[1]) == "help")
+    return print_overview(), argc < 2 ? 2 : 0;
+  if (std::string(argv[1]) == "--version") return fmt::print("mesograph {}\n", MESOGRAPH_VERSION), 0;
+
+  const auto begin = std::chrono::steady_clock::now();
+  const std::string name = argv[1];
+  nlohmann::ordered_json own;
+  std::vector<std::string> lines, warnings;
+  bool json = false, strict = false, help = false;
+  for (int i = 2; i < argc; ++i) json = json || std::string(argv[i]) == "--json";
+  const Outcome outcome = guarded([&] {
+    const Command& command = find_command(name);
+    cxxopts::Options options = make_options(command);
+    const cxxopts::ParseResult parsed = options.parse(argc - 1, argv + 1);
+    if (parsed.count("help")) {
+      help = true;
+      fmt::print("{}\n", options.help());
+      return;
+    }
+    strict = parsed.count("strict") > 0;
+    if (parsed.count("threads") && parsed["threads"].as<int>() < 1) throw UsageError("--threads must be 1 or more");
+    const int threads =
+        parsed.count("threads") ? parsed["threads"].as<int>() : static_cast<int>(std::thread::hardware_concurrency());
+    const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads));
+    ConsoleProgress progress(parsed.count("quiet") > 0);
+    running = &progress;
+    std::signal(SIGINT, on_interrupt);
+    std::signal(SIGTERM, on_interrupt);
+    const auto paths =
+        parsed.count("paths") ? parsed["paths"].as<std::vector<std::string>>() : std::vector<std::string>{};
+    Call call{name, parsed, paths, parsed["survey"].as<std::string>(), progress, {}, {}};
+    struct Keep {
+      Call& call;
+      nlohmann::ordered_json& own;
+      std::vector<std::string>&lines, &warnings;
+      ~Keep() {
+        own = call.json;
+        lines = call.lines;
+        warnings = call.progress.said();
+        running = nullptr;
+      }
+    } keep{call, own, lines, warnings};
+    command.run(call);
+  });
+  if (help) return 0;
+  if (json) {
+    nlohmann::ordered_json out{{"command", name}, {"version", MESOGRAPH_VERSION}};
+    out["seconds"] = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    out["warnings"] = nlohmann::json::array();
+    for (const std::string& text : warnings)
+      out["warnings"].push_back({{"code", "note"}, {"subject", name}, {"text", text}});
+    out["error"] = outcome.code == 0 ? nlohmann::json() : nlohmann::json{{"text", outcome.error}};
+    if (own.is_object()) out.update(own);
+    fmt::print("{}\n", out.dump(2));
+  } else {
+    for (const std::string& line : lines) fmt::print("{}\n", line);
+  }
+  std::fflush(stdout);
+  if (outcome.code != 0) fmt::print(stderr, "error: {}\n", outcome.error);
+  return outcome.code == 0 && strict && !warnings.empty() ? 4 : outcome.code;
+}
+
+}  // namespace
+
+}  // namespace mesograph::app
+
+int main(int argc, char** argv) { return mesograph::app::run(argc, argv); }

@@ -1,0 +1,43 @@
+#include <mesograph/base/errors.hpp>
+#include <mesograph/simulate/survey.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_simulate(Call& call) {
+  simulate::SimulateOptions options;
+  if (call.has("seed")) options.seed = call.options["seed"].as<std::uint64_t>();
+  if (call.has("photos")) options.photos = call.options["photos"].as<int>();
+  if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
+    throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
+  options.with_photos = !call.has("no-photos");
+  const std::string folder = call.only_path("folder");
+  simulate::simulate_survey(folder, options, call.progress);
+  call.json = {{"folder", folder}, {"photos", options.photos}};
+  call.lines.push_back(
+      fmt::format("{}: a made-up survey of {} photos; truth/ holds what is behind it", folder, options.photos));
+}
+
+}  // namespace
+
+Command simulate_command() {
+  return {"simulate", "makes up a survey with known truth", "DIR",
+          [](cxxopts::Options& options) {
+            auto add = options.add_options();
+            add("seed", "everything follows from it", cxxopts::value<std::uint64_t>());
+            add("photos", "how many, useless ones included", cxxopts::value<int>());
+            add("size", "WIDTHxHEIGHT in pixels", cxxopts::value<std::string>());
+            add("no-photos", "tie points and start values instead of pixels");
+          },
+          run_simulate};
+}
+
+const std::vector<Command>& commands() {
+  static const std::vector<Command> all = {simulate_command()};
+  return all;
+}
+
+}  // namespace mesograph::app
