@@ -66,7 +66,7 @@ Outcome guarded(const std::function<void()>& work) {
     work();
     return {};
   } catch (const Cancelled&) {
-    return {130, "interrupted; what was finished is kept, the same command goes on from there"};
+    return {130, "interrupted before the end; run the same command again"};
   } catch (const UsageError& error) {
     return {2, error.what()};
   } catch (const cxxopts::exceptions::exception& error) {
