@@ -31,8 +31,8 @@ struct Crs {
   double inverse_flattening = 0.0;  ///< 0 for a sphere
 };
 
-/// Finds and checks a survey CRS. Throws Error where it is unknown, geographic (the message names the UTM code that
-/// fits, if `near_lon_lat_deg` is finite), in other units than metres, with unusual axes, without word on its heights,
+/// Finds and checks a survey CRS. Throws Error where it is unknown, geographic or not projected, in other units
+/// than metres, with unusual axes, without word on its heights,
 /// or where the geoid grid is not installed.
 Crs resolve(const CrsRequest& request);
 
