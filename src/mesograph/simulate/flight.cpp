@@ -146,11 +146,13 @@ Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y) {
                             (y - camera.height * 0.5 - camera.y0) / camera.c);
   Eigen::Vector2d ideal = aim;
   for (int n = 0; n < 25; ++n) {
+    const Eigen::Vector2d before = ideal;
     const double r2 = ideal.squaredNorm(), radial = 1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3));
     const double cross = 2 * ideal.x() * ideal.y();
     const Eigen::Vector2d decentring(camera.p1 * (r2 + 2 * ideal.x() * ideal.x()) + camera.p2 * cross,
                                      camera.p2 * (r2 + 2 * ideal.y() * ideal.y()) + camera.p1 * cross);
     ideal = (aim - decentring) / radial;
+    if ((ideal - before).cwiseAbs().maxCoeff() < 1e-10) break;
   }
   return Eigen::Vector3d(ideal.x(), ideal.y(), 1).normalized();
 }

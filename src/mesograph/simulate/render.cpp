@@ -11,7 +11,7 @@ Eigen::Vector3f shade(const Site& site, const Eigen::Vector3d& X, const Eigen::V
                       const photo::Raster<std::uint8_t>& sunlit, double footprint) {
   const double direct = site.sunlit_at(sunlit, X.x(), X.y()) ? std::max(0.0, site.normal(X.x(), X.y()).dot(sun)) : 0.0;
   const float light = static_cast<float>(0.45 + 0.95 * direct);
-  return 150.0f * light * site.albedo(X, footprint);
+  return 200.0f * light * site.albedo(X, footprint);
 }
 
 void blur(std::vector<Eigen::Vector3f>& pixels, int width, int height, double sigma) {
@@ -50,15 +50,17 @@ Rendering render(const Site& site, const TrueCamera& camera, const TrueStation& 
   for (int row = 0; row < h; ++row)
     for (int col = 0; col < w; ++col) {
       Eigen::Vector3f sum = Eigen::Vector3f::Zero();
+      double ranges = 0;
+      int hits = 0;
       for (int sub = 0; sub < 4; ++sub) {
         const Eigen::Vector3d v = true_ray(camera, col + 0.25 + 0.5 * (sub % 2), row + 0.25 + 0.5 * (sub / 2));
         const Eigen::Vector3d d = station.axes.transpose() * v;
         const auto t = site.first_hit(station.C, d);
         sum += t ? shade(site, station.C + *t * d, light, sunlit, *t / camera.c) : Eigen::Vector3f(190, 200, 215);
+        if (t) ranges += *t, ++hits;
       }
       pixels[static_cast<std::size_t>(row) * w + col] = 0.25f * sum;
-      const Eigen::Vector3d d = station.axes.transpose() * true_ray(camera, col + 0.5, row + 0.5);
-      out.range.at(col, row) = static_cast<float>(site.first_hit(station.C, d).value_or(0.0));
+      out.range.at(col, row) = static_cast<float>(hits ? ranges / hits : 0.0);
     }
   blur(pixels, w, h, station.blur_px);
   Random random(seed);

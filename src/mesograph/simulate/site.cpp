@@ -180,6 +180,18 @@ void Site::build_tile_tops() {
     }
 }
 
+void Site::paint(std::vector<Target> targets) {
+  targets_ = std::move(targets);
+  painted_.assign(tile_top_.size(), 0);
+  for (const Target& target : targets_)
+    for (const double dx : {-0.4, 0.4})
+      for (const double dy : {-0.4, 0.4}) {
+        const int tc = static_cast<int>((target.X.x() + dx + reach_x) / (tile * cell));
+        const int tr = static_cast<int>((target.X.y() + dy + reach_y) / (tile * cell));
+        painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] = 1;
+      }
+}
+
 bool Site::inside(double x, double y) const { return std::abs(x) < reach_x - 1 && std::abs(y) < reach_y - 1; }
 
 double Site::height(double x, double y) const {
@@ -241,10 +253,15 @@ std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vec
 }
 
 Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
-  for (const Target& target : targets) {
+  const int tc = static_cast<int>((X.x() + reach_x) / (tile * cell)),
+            tr = static_cast<int>((X.y() + reach_y) / (tile * cell));
+  const bool painted = !painted_.empty() && inside(X.x(), X.y()) &&
+                       painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] != 0;
+  for (std::size_t i = 0; painted && i < targets_.size(); ++i) {
+    const Target& target = targets_[i];
     const double dx = X.x() - target.X.x(), dy = X.y() - target.X.y();
     if (std::abs(dx) > 0.4 || std::abs(dy) > 0.4 || dx * dx + dy * dy > 0.16) continue;
-    return Eigen::Vector3f::Constant(dx * dy > 0 ? 0.92f : 0.05f);
+    return Eigen::Vector3f::Constant(dx * dy > 0 ? 0.80f : 0.05f);
   }
   const Cover kind = cover(X.x(), X.y());
   double contrast = 1.0;

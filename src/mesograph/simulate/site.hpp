@@ -36,7 +36,8 @@ class Site {
   photo::Raster<std::uint8_t> sunlit(const Eigen::Vector3d& sun) const;
   bool sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const;
 
-  std::vector<Target> targets;
+  const std::vector<Target>& targets() const { return targets_; }
+  void paint(std::vector<Target> targets);
 
  private:
   void shape_ground();
@@ -50,6 +51,8 @@ class Site {
   std::vector<std::uint8_t> cover_;
   std::vector<float> tile_top_;  ///< highest z of each 16 x 16 tile with one cell around
   int tile_columns_ = 0;
+  std::vector<Target> targets_;
+  std::vector<std::uint8_t> painted_;  ///< tiles that a target may reach into
 };
 
 /// Smooth pseudo-random field in [-1, 1] with features of about 1 in size.

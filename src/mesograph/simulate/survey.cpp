@@ -101,7 +101,7 @@ void paint_targets(Job& job) {
     if (ordered.size() == 1)
       for (double& d : distance) d = d < 0 ? d : 1e12;
   }
-  job.site.targets = ordered;
+  job.site.paint(std::move(ordered));
 }
 
 std::string target_name(std::size_t i) { return i < 8 ? fmt::format("K{:02d}", i + 1) : fmt::format("P{:02d}", i - 7); }
@@ -156,9 +156,9 @@ std::string cameras_text(const std::vector<TrueCamera>& cameras, bool nominal) {
 void write_control(const Job& job) {
   Random random(job.options.seed ^ 0xC0177017ull);
   std::string control = "id,east,north,height,role,sigma_h,sigma_v\n";
-  for (std::size_t i = 0; i < job.site.targets.size(); ++i) {
+  for (std::size_t i = 0; i < job.site.targets().size(); ++i) {
     const Eigen::Vector3d error(random.normal(0.01), random.normal(0.01), random.normal(0.015));
-    control += fmt::format("{},{},{},0.01,0.015\n", target_name(i), crs_fields(job, job.site.targets[i].X + error),
+    control += fmt::format("{},{},{},0.01,0.015\n", target_name(i), crs_fields(job, job.site.targets()[i].X + error),
                            i < 8 ? "control" : "check");
   }
   write_file(job.folder / "control.csv", control);
@@ -167,10 +167,10 @@ void write_control(const Job& job) {
 void write_sightings(const Job& job) {
   Random random(job.options.seed ^ 0x516471ull);
   std::string text = "image,point,x,y,sigma\n";
-  for (std::size_t i = 0; i < job.site.targets.size(); ++i)
+  for (std::size_t i = 0; i < job.site.targets().size(); ++i)
     for (const TrueStation& s : job.flight.stations) {
       Eigen::Vector2d x;
-      if (!s.good || !job.sees(s, job.site.targets[i].X, 10, x)) continue;
+      if (!s.good || !job.sees(s, job.site.targets()[i].X, 10, x)) continue;
       text += fmt::format("{},{},{},{},0.3\n", s.image, target_name(i), csv_pixels(x.x() + random.normal(0.3)),
                           csv_pixels(x.y() + random.normal(0.3)));
     }
@@ -310,8 +310,8 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   Job job(folder, options);
   paint_targets(job);
   std::string truth_points = "point,east,north,height\n";
-  for (std::size_t i = 0; i < job.site.targets.size(); ++i)
-    truth_points += target_name(i) + "," + crs_fields(job, job.site.targets[i].X) + "\n";
+  for (std::size_t i = 0; i < job.site.targets().size(); ++i)
+    truth_points += target_name(i) + "," + crs_fields(job, job.site.targets()[i].X) + "\n";
   write_control(job);
   write_sightings(job);
   if (options.with_photos)
