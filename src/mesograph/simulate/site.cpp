@@ -98,7 +98,7 @@ void Site::shape_ground() {
       const double off_road = y - road_middle(x);
       // Smooth mud flows over a part of the debris tongue: the weakly textured ground.
       const double flow = value_noise(x / 14.0, y / 14.0, noise_seed + 3);
-      if (slip(x, y) > 0.5 && flow > -0.05) cover = Cover::mud;
+      if (slip(x, y) > 0.5 && flow > 0.08) cover = Cover::mud;
       if (in_pond(x, y)) {
         z = water;
         cover = Cover::water;

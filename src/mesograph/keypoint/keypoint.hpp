@@ -1,0 +1,45 @@
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <mesograph/photo/image.hpp>
+#include <vector>
+
+namespace mesograph::keypoint {
+
+inline constexpr int descriptor_size = 128;
+
+/// A place in a photo that can be found again.
+struct Keypoint {
+  float x = 0, y = 0;  ///< pixels, origin at the outer corner of the top-left pixel
+  float scale = 0;     ///< sigma of the Gaussian at which it was found, pixels
+  float angle = 0;     ///< direction of the dominant gradient, rad, from x towards y
+};
+
+/// The keypoints of one photo, and row i of `descriptors` (descriptor_size bytes) for point i.
+struct Keypoints {
+  std::vector<Keypoint> points;
+  std::vector<std::uint8_t> descriptors;
+};
+
+struct DetectOptions {
+  /// Most keypoints of one photo; the strongest in each of about 200 equal cells are kept first, so that weak ground
+  /// has its share. Matching time grows with its square; beyond 8000 a photo rarely gains ground.
+  int limit = 8000;
+  /// Least |difference of Gaussians|, grey levels. Noise of 2 grey levels gives 0.15 (1 sigma) at the finest scale, so
+  /// this is about five sigma. Less: more points on smooth ground, more of them false.
+  double contrast = 0.8;
+  double edge_ratio = 10.0;  ///< most ratio of principal curvatures; above it a point may slide along an edge
+  int octaves = 5;           ///< halvings of the photo that are searched
+};
+
+/// Extrema of the difference of Gaussians in place and scale, located by a quadratic fit, each with a descriptor: 4 x 4
+/// histograms of 8 gradient directions, turned to the keypoint's angle, Hellinger root, scaled to a norm of 512 and cut
+/// to 8 bits. Ordered by cell and strength; the same photo gives the same bytes.
+/// Accuracy: 0.2 to 0.4 px on photos with half a pixel of blur. Cost: about 1 s a megapixel on one core; 30 floats a
+/// pixel.
+/// Source: Lowe (2004), Distinctive image features from scale-invariant keypoints, IJCV 60; Arandjelovic & Zisserman
+/// (2012), Three things everyone should know to improve object retrieval, CVPR.
+Keypoints detect(const photo::Grey& image, const DetectOptions& options = {});
+
+}  // namespace mesograph::keypoint

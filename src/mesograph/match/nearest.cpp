@@ -1,0 +1,142 @@
+#include <algorithm>
+#include <mesograph/match/nearest.hpp>
+
+// Highway compiles this file once for every instruction set and picks one at run time.
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "mesograph/match/nearest.cpp"
+#include <hwy/foreach_target.h>
+#include <hwy/highway.h>
+
+#include <hwy/aligned_allocator.h>
+
+HWY_BEFORE_NAMESPACE();
+namespace mesograph::match::HWY_NAMESPACE {
+
+namespace hn = hwy::HWY_NAMESPACE;
+constexpr std::size_t pairs = 64;  // of bytes in a descriptor: each becomes two 16-bit halves of one 32-bit lane
+constexpr std::size_t rows_at_once = 4;
+
+using D32 = hn::ScalableTag<std::int32_t>;
+using D16 = hn::Repartition<std::int16_t, D32>;
+
+inline std::int32_t pack(const std::uint8_t* two) {
+  return static_cast<std::int32_t>(two[0] | static_cast<std::uint32_t>(two[1]) << 16);
+}
+
+/// Best and second best score of each lane; a score is 2 a.b - |b|^2 seen from a, so the largest is the nearest.
+struct Running {
+  hn::Vec<D32> best, second, index;
+  void see(hn::Vec<D32> score, hn::Vec<D32> at) {
+    const auto wins = hn::Gt(score, best);
+    second = hn::Max(second, hn::Min(score, best));
+    best = hn::Max(score, best);
+    index = hn::IfThenElse(wins, at, index);
+  }
+};
+
+void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::size_t n_b,
+            const std::int32_t* norm_a, const std::int32_t* norm_b, Nearest* of_a, Nearest* of_b) {
+  const D32 d;
+  const D16 d16;
+  const std::size_t lanes = hn::Lanes(d);
+  constexpr std::int32_t none = -(1 << 29);
+  const std::size_t padded_a = (n_a + rows_at_once - 1) / rows_at_once * rows_at_once;
+  auto rows = hwy::AllocateAligned<std::int32_t>(padded_a * pairs);
+  for (std::size_t i = 0; i < padded_a; ++i)
+    for (std::size_t k = 0; k < pairs; ++k) rows[i * pairs + k] = i < n_a ? pack(a + 128 * i + 2 * k) : 0;
+  // Per row of a: best, second, index of every lane, over all blocks of b.
+  auto state = hwy::AllocateAligned<std::int32_t>(padded_a * 3 * lanes);
+  for (std::size_t i = 0; i < padded_a; ++i) {
+    hn::Store(hn::Set(d, none), d, &state[(3 * i) * lanes]);
+    hn::Store(hn::Set(d, none), d, &state[(3 * i + 1) * lanes]);
+    hn::Store(hn::Set(d, -1), d, &state[(3 * i + 2) * lanes]);
+  }
+  auto block = hwy::AllocateAligned<std::int32_t>(pairs * lanes);
+  auto lane_norm = hwy::AllocateAligned<std::int32_t>(lanes);
+  auto out = hwy::AllocateAligned<std::int32_t>(3 * lanes);
+  for (std::size_t first = 0; first < n_b; first += lanes) {
+    const std::size_t here = std::min(lanes, n_b - first);
+    for (std::size_t lane = 0; lane < lanes; ++lane) {
+      lane_norm[lane] = lane < here ? norm_b[first + lane] : 1 << 29;
+      for (std::size_t k = 0; k < pairs; ++k)
+        block[k * lanes + lane] = lane < here ? pack(b + 128 * (first + lane) + 2 * k) : 0;
+    }
+    const auto norms = hn::Load(d, lane_norm.get());
+    const auto numbers = hn::Iota(d, static_cast<std::int32_t>(first));
+    Running column{hn::Set(d, none), hn::Set(d, none), hn::Set(d, -1)};
+    for (std::size_t i = 0; i < padded_a; i += rows_at_once) {
+      auto s0 = hn::Zero(d), s1 = s0, s2 = s0, s3 = s0, unused = s0;
+      const std::int32_t* r = &rows[i * pairs];
+      for (std::size_t k = 0; k < pairs; ++k) {
+        const auto v = hn::BitCast(d16, hn::Load(d, &block[k * lanes]));
+        s0 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[k])), v, s0, unused);
+        s1 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[pairs + k])), v, s1, unused);
+        s2 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[2 * pairs + k])), v, s2, unused);
+        s3 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[3 * pairs + k])), v, s3, unused);
+      }
+      const auto finish = [&](std::size_t row, hn::Vec<D32> sum) {
+        if (row >= n_a) return;
+        const auto twice = hn::Add(sum, sum);
+        std::int32_t* s = &state[3 * row * lanes];
+        Running across{hn::Load(d, s), hn::Load(d, s + lanes), hn::Load(d, s + 2 * lanes)};
+        across.see(hn::Sub(twice, norms), numbers);
+        hn::Store(across.best, d, s);
+        hn::Store(across.second, d, s + lanes);
+        hn::Store(across.index, d, s + 2 * lanes);
+        column.see(hn::Sub(twice, hn::Set(d, norm_a[row])), hn::Set(d, static_cast<std::int32_t>(row)));
+      };
+      finish(i, s0);
+      finish(i + 1, s1);
+      finish(i + 2, s2);
+      finish(i + 3, s3);
+    }
+    hn::Store(column.best, d, out.get());
+    hn::Store(column.second, d, out.get() + lanes);
+    hn::Store(column.index, d, out.get() + 2 * lanes);
+    for (std::size_t lane = 0; lane < here; ++lane)
+      of_b[first + lane] = {out[2 * lanes + lane], norm_b[first + lane] - out[lane],
+                            norm_b[first + lane] - out[lanes + lane]};
+  }
+  for (std::size_t i = 0; i < n_a; ++i) {
+    const std::int32_t* s = &state[3 * i * lanes];
+    std::int32_t best = none, second = none, index = -1;
+    for (std::size_t lane = 0; lane < lanes; ++lane) {
+      const std::int32_t score = s[lane], at = s[2 * lanes + lane];
+      if (score > best || (score == best && at < index)) {
+        second = std::max(second, best);
+        best = score;
+        index = at;
+      } else {
+        second = std::max(second, score);
+      }
+      second = std::max(second, s[lanes + lane]);
+    }
+    of_a[i] = {index, norm_a[i] - best, norm_a[i] - second};
+  }
+}
+
+}  // namespace mesograph::match::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace mesograph::match {
+
+HWY_EXPORT(search);
+
+void nearest_both_ways(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::size_t n_b,
+                       std::vector<Nearest>& of_a, std::vector<Nearest>& of_b) {
+  of_a.assign(n_a, {});
+  of_b.assign(n_b, {});
+  if (n_a == 0 || n_b == 0) return;
+  const auto norms = [](const std::uint8_t* rows, std::size_t n) {
+    std::vector<std::int32_t> out(n, 0);
+    for (std::size_t i = 0; i < n; ++i)
+      for (std::size_t k = 0; k < 128; ++k) out[i] += rows[128 * i + k] * rows[128 * i + k];
+    return out;
+  };
+  const std::vector<std::int32_t> norm_a = norms(a, n_a), norm_b = norms(b, n_b);
+  HWY_DYNAMIC_DISPATCH(search)(a, n_a, b, n_b, norm_a.data(), norm_b.data(), of_a.data(), of_b.data());
+}
+
+}  // namespace mesograph::match
+#endif

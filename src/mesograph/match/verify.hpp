@@ -1,0 +1,32 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <cstdint>
+#include <mesograph/camera/camera.hpp>
+#include <mesograph/match/descriptor_match.hpp>
+#include <vector>
+
+namespace mesograph::match {
+
+struct VerifyOptions {
+  /// Largest distance from the epipolar line, in parts of the photo's longer side: wide enough for a lens whose
+  /// distortion is not known yet (20 px in the corners of a 1200 px photo bend the lines by a few pixels).
+  double tolerance = 0.005;
+  int least_inliers = 20;   ///< chance agreement of unrelated photos stays well below
+  double confidence = 0.9999;
+  int most_trials = 2000;
+};
+
+struct Verification {
+  std::vector<Match> matches;                   ///< those that agree, in their old order; empty where the pair fails
+  Eigen::Matrix3d E = Eigen::Matrix3d::Zero();  ///< ray_b^T E ray_a = 0
+};
+
+/// Keeps the matches that one relative orientation explains: RANSAC over five_point with truncated squared
+/// (Sampson) distances. `x_a`, `x_b`: image points of all keypoints, one a column. Deterministic for a seed.
+/// Source: Torr & Zisserman (2000), MLESAC, CVIU 78, for the truncated sum.
+Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x_a, const camera::Camera& camera_a,
+                    const Eigen::Matrix2Xd& x_b, const camera::Camera& camera_b, std::uint64_t seed,
+                    const VerifyOptions& options = {});
+
+}  // namespace mesograph::match
