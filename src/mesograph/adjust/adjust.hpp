@@ -1,0 +1,91 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <array>
+#include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/base/progress.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::adjust {
+
+struct SolveOptions {
+  int max_iterations = 40;
+  double cost_tolerance = 1e-7;  ///< at rest when the cost falls by less than this share twice
+};
+
+enum class SolveStatus { converged, not_converged, no_unknowns };
+
+struct SolveResult {
+  SolveStatus status = SolveStatus::no_unknowns;
+  int iterations = 0;
+  double cost = nan;
+};
+
+/// Levenberg-Marquardt on the block's values, in place, within a scope. Steps that raise the cost are undone. Deterministic
+/// whatever the number of threads. Source: Triggs et al. (2000), section 4; damping by the gain ratio after Nielsen (1999).
+SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options, const Progress& progress);
+
+struct AdjustOptions {
+  Scope scope;
+  double robust_scale = 2.5;  ///< of the Cauchy weight in the first run, sigmas of a tie
+  /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all
+  /// but 4 in 100,000 rays of normal errors, so what falls outside is, as a rule, a wrong match.
+  double reject_sigmas = 4.5;
+  double least_reject_px = 1.0;  ///< never reject below it: a good block's own noise
+  int rounds = 3;                ///< of rejecting and re-accepting
+  double min_ray_angle_deg = 1.0;
+};
+
+struct Group {
+  std::string name;
+  int n = 0;              ///< scalar observations
+  double redundancy = nan;
+  double sigma0 = nan;    ///< sqrt(v'Pv / redundancy)
+};
+
+/// A tested observation that stands out (Baarda 1968): |w| above 3.29 (alpha 0.001).
+struct Suspect {
+  std::string kind;  ///< "sighting" or "control"
+  std::string id;
+  int station = -1;  ///< of a sighting
+  std::string component;  ///< x, y; east, north, height
+  double size = nan;      ///< estimated gross error: pixels, m
+  double w = nan;
+};
+
+struct SurveyedResult {
+  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);      ///< adjusted or, for a check, intersected
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
+  int rays = 0;
+  double rms_px = nan;
+};
+
+struct AdjustResult {
+  SolveStatus status = SolveStatus::no_unknowns;
+  int iterations = 0;
+  int observations = 0, unknowns = 0, redundancy = 0;
+  double sigma0 = nan;
+  double reprojection_rms_px = nan;
+  double rejected_share = nan;  ///< of all tie rays that could have taken part
+  double gsd = nan;
+  int tie_points = 0;
+  std::vector<Group> groups;
+  std::vector<Suspect> suspects;
+  std::vector<SurveyedResult> surveyed;  ///< one per Block::surveyed
+  Layout layout;
+  Eigen::MatrixXd inverse;  ///< covariance of stations, cameras, offsets at sigma0 = 1; empty beyond 4000 unknowns
+};
+
+/// Adjusts a block in place: robust first, then accepting and rejecting tie rays, then at full weight on what was
+/// accepted; checks are intersected afterwards and took no part. Throws Error where the normal equations are singular,
+/// naming what is missing.
+/// Minimised: sum over rays |x(p) - x_obs|^2 / sigma^2 + control + positions (C + offset) + offset and camera priors.
+AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress);
+
+/// Least-squares intersection of the accepted rays of a point whose stations are known, in place of its X (start value
+/// used where finite). False where it fails: fewer than two rays, angle below the limit, behind a station.
+bool intersect(const Block& block, GroundPoint& point, double min_ray_angle);
+
+}  // namespace mesograph::adjust

@@ -1,0 +1,53 @@
+#include <Eigen/Geometry>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/adjust/block.hpp>
+
+namespace mesograph::adjust {
+
+std::string to_string(Role role) {
+  return role == Role::control ? "control" : role == Role::check ? "check" : "off";
+}
+
+CameraPrior usual_prior(const camera::Camera& camera) {
+  CameraPrior prior;
+  prior.value = camera.interior;
+  prior.sigma << 0.03 * camera.interior[camera::c], 0.02 * camera.width, 0.02 * camera.width, 0.2, 0.2, 0.2, 0.005, 0.005,
+      0.002, 0.002;
+  return prior;
+}
+
+std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
+  const Station& s = block.stations[ray.station];
+  const auto x = camera::project(block.cameras[s.camera], s.R.transpose() * (X - s.C));
+  if (!x) return std::nullopt;
+  return *x - ray.x;
+}
+
+double ray_angle(const Block& block, const GroundPoint& point) {
+  double least_cos = 1.0;
+  for (std::size_t i = 0; i < point.rays.size(); ++i)
+    for (std::size_t j = 0; j < i; ++j) {
+      if (!point.rays[i].accepted || !point.rays[j].accepted) continue;
+      const Eigen::Vector3d a = (point.X - block.stations[point.rays[i].station].C).normalized();
+      const Eigen::Vector3d b = (point.X - block.stations[point.rays[j].station].C).normalized();
+      least_cos = std::min(least_cos, a.dot(b));
+    }
+  return std::acos(std::clamp(least_cos, -1.0, 1.0));
+}
+
+double ground_sampling_distance(const Block& block) {
+  std::vector<double> all;
+  for (const GroundPoint& point : block.points) {
+    if (!point.X.allFinite()) continue;
+    for (const Ray& ray : point.rays) {
+      const Station& s = block.stations[ray.station];
+      if (ray.accepted && s.oriented) all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
+    }
+  }
+  if (all.empty()) return nan;
+  std::nth_element(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(all.size() / 2), all.end());
+  return all[all.size() / 2];
+}
+
+}  // namespace mesograph::adjust

@@ -1,0 +1,82 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/camera/camera.hpp>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace mesograph::adjust {
+
+/// One photo of a block. All coordinates of a block are in its local frame, m.
+struct Station {
+  int camera = 0;  ///< index into Block::cameras
+  int sortie = 0;  ///< index into Block::sorties
+  bool oriented = false;
+  Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);    ///< perspective centre
+  Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);    ///< ground_from_camera
+  Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
+};
+
+struct Sortie {
+  std::string name;
+  double sigma_photo[2] = {3.0, 5.0};   ///< m, plan per axis and height, of one observed position
+  double sigma_offset[2] = {3.0, 5.0};  ///< m, of the offset that all positions of the sortie share
+  Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< estimated: observed = C + offset
+};
+
+/// An image point of a ground point.
+struct Ray {
+  int station = 0;
+  Eigen::Vector2d x;     ///< pixels
+  double sigma = 0.5;    ///< pixels, per axis
+  bool accepted = true;  ///< false: judged a gross error; takes no part
+};
+
+struct GroundPoint {
+  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);  ///< NaN: not intersected, takes no part
+  std::vector<Ray> rays;
+};
+
+enum class Role { control, check, off };
+std::string to_string(Role role);
+
+/// A surveyed point with its sightings as rays. Only role `control` takes part in the adjustment.
+struct SurveyedPoint {
+  std::string id;
+  Role role = Role::control;
+  Eigen::Vector3d surveyed = Eigen::Vector3d::Constant(nan);
+  Eigen::Matrix3d weight = Eigen::Matrix3d::Zero();  ///< inverse covariance, 1/m^2; zero in unsurveyed directions
+  GroundPoint point;
+};
+
+struct CameraPrior {
+  camera::Interior value = camera::Interior::Zero();
+  camera::Interior sigma = camera::Interior::Constant(nan);  ///< NaN: no prior
+};
+
+/// Everything that is adjusted.
+struct Block {
+  std::vector<camera::Camera> cameras;
+  std::vector<CameraPrior> priors;  ///< one a camera
+  std::vector<Sortie> sorties;
+  std::vector<Station> stations;
+  std::vector<GroundPoint> points;  ///< tie points
+  std::vector<SurveyedPoint> surveyed;
+};
+
+/// Prior of a camera of which only a principal distance is known: c to 3 %, the principal point to 2 % of the width,
+/// distortion as lenses of drones have it.
+CameraPrior usual_prior(const camera::Camera& camera);
+
+/// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.
+std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X);
+
+/// Largest angle between two accepted rays of a point, rad.
+double ray_angle(const Block& block, const GroundPoint& point);
+
+/// Ground sampling distance of a block: median over its tie points of range / c, m.
+double ground_sampling_distance(const Block& block);
+
+}  // namespace mesograph::adjust

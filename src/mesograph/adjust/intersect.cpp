@@ -1,0 +1,64 @@
+#include <Eigen/LU>
+#include <Eigen/SVD>
+#include <cmath>
+#include <mesograph/adjust/adjust.hpp>
+
+namespace mesograph::adjust {
+
+namespace {
+
+/// Point nearest to all rays, each counted the same: the start for the image-space iteration.
+Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
+  Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
+  Eigen::Vector3d n = Eigen::Vector3d::Zero();
+  for (const Ray& ray : point.rays) {
+    const Station& s = block.stations[ray.station];
+    if (!ray.accepted || !s.oriented) continue;
+    const auto v = camera::ray(block.cameras[s.camera], ray.x);
+    if (!v) continue;
+    const Eigen::Vector3d d = (s.R * *v).normalized();
+    const Eigen::Matrix3d across = Eigen::Matrix3d::Identity() - d * d.transpose();
+    N += across;
+    n += across * s.C;
+  }
+  return N.fullPivLu().solve(n);
+}
+
+}  // namespace
+
+bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
+  int rays = 0;
+  for (const Ray& ray : point.rays) rays += ray.accepted && block.stations[ray.station].oriented;
+  const auto fail = [&] {
+    point.X.setConstant(nan);
+    return false;
+  };
+  if (rays < 2) return fail();
+  if (!point.X.allFinite()) point.X = nearest_to_rays(block, point);
+  if (!point.X.allFinite()) return fail();
+  for (int iteration = 0; iteration < 10; ++iteration) {
+    Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
+    Eigen::Vector3d n = Eigen::Vector3d::Zero();
+    for (const Ray& ray : point.rays) {
+      const Station& s = block.stations[ray.station];
+      if (!ray.accepted || !s.oriented) continue;
+      const auto projection = camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (point.X - s.C));
+      if (!projection) return fail();
+      const Eigen::Matrix<double, 2, 3> B = projection->by_ray * s.R.transpose() / ray.sigma;
+      N += B.transpose() * B;
+      n += B.transpose() * (ray.x - projection->x) / ray.sigma;
+    }
+    const Eigen::Vector3d step = N.fullPivLu().solve(n);
+    if (!step.allFinite()) return fail();
+    point.X += step;
+    if (step.norm() < 1e-7 * (1 + point.X.norm())) break;
+  }
+  for (const Ray& ray : point.rays)
+    if (ray.accepted && block.stations[ray.station].oriented && !residual(block, ray, point.X)) return fail();
+  Block const& b = block;
+  GroundPoint seen = point;
+  std::erase_if(seen.rays, [&](const Ray& ray) { return !b.stations[ray.station].oriented; });
+  return ray_angle(block, seen) >= min_ray_angle ? true : fail();
+}
+
+}  // namespace mesograph::adjust

@@ -1,0 +1,362 @@
+#include <Eigen/LU>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/camera/rotation.hpp>
+
+namespace mesograph::adjust {
+
+namespace {
+
+constexpr std::size_t run = 512;  // points summed by one thread; fixed, so that sums do not depend on their number
+
+std::size_t runs_of(std::size_t n) { return (n + run - 1) / run; }
+
+double cauchy_weight(double squared, double scale) { return scale > 0 ? 1 / (1 + squared / (scale * scale)) : 1.0; }
+double cauchy_cost(double squared, double scale) {
+  return scale > 0 ? scale * scale * std::log1p(squared / (scale * scale)) : squared;
+}
+
+Eigen::Vector3d inverse_variance(const double (&sigma)[2]) {
+  return {1 / (sigma[0] * sigma[0]), 1 / (sigma[0] * sigma[0]), 1 / (sigma[1] * sigma[1])};
+}
+
+}  // namespace
+
+const GroundPoint& ground_point(const Block& block, const ActivePoint& point) {
+  return point.surveyed ? block.surveyed[point.index].point : block.points[point.index];
+}
+
+Layout make_layout(const Block& block, const Scope& scope) {
+  Layout out;
+  out.station.assign(block.stations.size(), -1);
+  out.camera.assign(block.cameras.size(), -1);
+  out.sortie.assign(block.sorties.size(), -1);
+  std::vector<char> camera_used(block.cameras.size(), 0), sortie_used(block.sorties.size(), 0);
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
+    out.station[i] = out.columns;
+    out.columns += 6;
+    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
+    if (scope.positions && s.position.allFinite()) sortie_used[s.sortie] = 1;
+  }
+  out.station_columns = out.columns;
+  for (std::size_t k = 0; k < camera::parameter_count; ++k)
+    if (scope.free[k]) out.free.push_back(static_cast<camera::Parameter>(k));
+  for (std::size_t i = 0; i < block.cameras.size(); ++i) {
+    if (!camera_used[i] || out.free.empty()) continue;
+    out.camera[i] = out.columns;
+    out.columns += static_cast<int>(out.free.size());
+  }
+  for (std::size_t i = 0; i < block.sorties.size(); ++i) {
+    if (!sortie_used[i]) continue;
+    out.sortie[i] = out.columns;
+    out.columns += 3;
+  }
+  return out;
+}
+
+NormalEquations::NormalEquations(const Block& block, const Scope& scope)
+    : scope_(scope), layout_(make_layout(block, scope)) {
+  const auto add = [&](bool surveyed, std::size_t index) {
+    ActivePoint active{surveyed, index, rays_.size(), 0};
+    const GroundPoint& point = ground_point(block, active);
+    if (!point.X.allFinite()) return;
+    bool moves = false;
+    for (std::size_t r = 0; r < point.rays.size(); ++r) {
+      const Ray& ray = point.rays[r];
+      if (!ray.accepted || !block.stations[ray.station].oriented) continue;
+      rays_.push_back(static_cast<int>(r));
+      ++active.rays;
+      moves = moves || layout_.station[ray.station] >= 0;
+    }
+    if (active.rays >= 2 && moves)
+      points_.push_back(active);
+    else
+      rays_.resize(active.first_ray);
+  };
+  for (std::size_t i = 0; i < block.points.size(); ++i) add(false, i);
+  for (std::size_t i = 0; scope.control && i < block.surveyed.size(); ++i)
+    if (block.surveyed[i].role == Role::control) add(true, i);
+  linear_.resize(rays_.size());
+  reduced_.resize(points_.size());
+  of_station_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
+  neighbours_.resize(of_station_.size());
+  const std::size_t n = of_station_.size();
+  std::vector<bool> met(n * n, false);
+  for (std::size_t p = 0; p < points_.size(); ++p) {
+    const GroundPoint& point = ground_point(block, points_[p]);
+    std::vector<int> here;
+    for (int r = 0; r < points_[p].rays; ++r) {
+      const int column = layout_.station[point.rays[rays_[points_[p].first_ray + r]].station];
+      if (column < 0) continue;
+      of_station_[column / 6].emplace_back(static_cast<int>(p), static_cast<int>(points_[p].first_ray) + r);
+      here.push_back(column / 6);
+    }
+    for (const int i : here)
+      for (const int j : here)
+        if (i < j) met[static_cast<std::size_t>(i) * n + j] = true;
+  }
+  for (std::size_t i = 0; i < n; ++i)
+    for (std::size_t j = i + 1; j < n; ++j)
+      if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));
+}
+
+double NormalEquations::cost(const Block& block) const {
+  std::vector<double> sums(runs_of(points_.size()), 0.0);
+  parallel_for(sums.size(), [&](std::size_t chunk) {
+    for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
+      const ActivePoint& active = points_[p];
+      const GroundPoint& point = ground_point(block, active);
+      for (int r = 0; r < active.rays; ++r) {
+        const Ray& ray = point.rays[rays_[active.first_ray + r]];
+        const auto v = residual(block, ray, point.X);
+        // A point that has moved behind a photo costs as much as a residual of a thousand sigma.
+        const double squared = v ? v->squaredNorm() / (ray.sigma * ray.sigma) : 1e6;
+        sums[chunk] += cauchy_cost(squared, active.surveyed ? 0.0 : scope_.robust_scale);
+      }
+      if (active.surveyed) {
+        const SurveyedPoint& s = block.surveyed[active.index];
+        const Eigen::Vector3d d = s.weight.isZero() ? Eigen::Vector3d::Zero() : Eigen::Vector3d(point.X - s.surveyed);
+        sums[chunk] += d.dot(s.weight * d);
+      }
+    }
+  });
+  double total = 0;
+  for (const double sum : sums) total += sum;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (layout_.station[i] < 0 || layout_.sortie[s.sortie] < 0 || !s.position.allFinite()) continue;
+    const Sortie& sortie = block.sorties[s.sortie];
+    const Eigen::Vector3d d = s.C + sortie.offset - s.position;
+    total += d.cwiseAbs2().dot(inverse_variance(sortie.sigma_photo));
+  }
+  for (std::size_t i = 0; i < block.sorties.size(); ++i)
+    if (layout_.sortie[i] >= 0)
+      total += block.sorties[i].offset.cwiseAbs2().dot(inverse_variance(block.sorties[i].sigma_offset));
+  for (std::size_t i = 0; i < block.cameras.size(); ++i)
+    for (const camera::Parameter k : layout_.free) {
+      const double sigma = block.priors[i].sigma[k];
+      if (layout_.camera[i] < 0 || !(sigma > 0)) continue;
+      const double d = (block.cameras[i].interior[k] - block.priors[i].value[k]) / sigma;
+      total += d * d;
+    }
+  return total;
+}
+
+void NormalEquations::linearise(const Block& block, std::size_t p) {
+  const ActivePoint& active = points_[p];
+  const GroundPoint& point = ground_point(block, active);
+  Reduced& reduced = reduced_[p];
+  reduced.V.setZero();
+  reduced.v.setZero();
+  for (int r = 0; r < active.rays; ++r) {
+    const Ray& ray = point.rays[rays_[active.first_ray + r]];
+    const Station& s = block.stations[ray.station];
+    Linear& linear = linear_[active.first_ray + r];
+    linear.station = layout_.station[ray.station];
+    linear.camera = layout_.camera[s.camera];
+    const Eigen::Vector3d v = s.R.transpose() * (point.X - s.C);
+    const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
+    if (!projection) {
+      linear.A.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
+      continue;
+    }
+    const Eigen::Vector2d misfit = ray.x - projection->x;
+    const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
+    const double root = std::sqrt(cauchy_weight(squared, active.surveyed ? 0.0 : scope_.robust_scale)) / ray.sigma;
+    linear.A.leftCols<3>() = root * projection->by_ray * camera::skew(v);
+    linear.B = root * projection->by_ray * s.R.transpose();
+    linear.A.rightCols<3>() = -linear.B;
+    for (std::size_t k = 0; k < layout_.free.size(); ++k)
+      linear.K.col(k) = root * projection->by_interior.col(layout_.free[k]);
+    linear.v = root * misfit;
+    reduced.V += linear.B.transpose() * linear.B;
+    reduced.v += linear.B.transpose() * linear.v;
+  }
+  if (!active.surveyed) return;
+  const SurveyedPoint& surveyed = block.surveyed[active.index];
+  reduced.V += surveyed.weight;
+  if (!surveyed.weight.isZero()) reduced.v += surveyed.weight * (surveyed.surveyed - point.X);
+}
+
+void NormalEquations::build(const Block& block) {
+  parallel_for(points_.size(), 64, [&](std::size_t p) { linearise(block, p); });
+  position_columns_.clear();
+  position_terms_.clear();
+  const auto add = [&](int station, int sortie, const Eigen::Vector3d& weight, const Eigen::Vector3d& misclosure) {
+    Eigen::Matrix<double, 3, 2> term;
+    term << weight, weight.cwiseProduct(misclosure);
+    position_columns_.emplace_back(station, sortie);
+    position_terms_.push_back(term);
+  };
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (layout_.station[i] < 0 || layout_.sortie[s.sortie] < 0 || !s.position.allFinite()) continue;
+    const Sortie& sortie = block.sorties[s.sortie];
+    add(layout_.station[i], layout_.sortie[s.sortie], inverse_variance(sortie.sigma_photo),
+        s.position - s.C - sortie.offset);
+  }
+  for (std::size_t i = 0; i < block.sorties.size(); ++i)
+    if (layout_.sortie[i] >= 0)
+      add(-1, layout_.sortie[i], inverse_variance(block.sorties[i].sigma_offset), -block.sorties[i].offset);
+  camera_terms_ = Eigen::Matrix2Xd::Zero(2, layout_.columns);
+  for (std::size_t i = 0; i < block.cameras.size(); ++i)
+    for (std::size_t k = 0; layout_.camera[i] >= 0 && k < layout_.free.size(); ++k) {
+      const double sigma = block.priors[i].sigma[layout_.free[k]];
+      if (!(sigma > 0)) continue;
+      const double d = block.priors[i].value[layout_.free[k]] - block.cameras[i].interior[layout_.free[k]];
+      camera_terms_.col(layout_.camera[i] + static_cast<int>(k)) << 1 / (sigma * sigma), d / (sigma * sigma);
+    }
+}
+
+Eigen::MatrixXd NormalEquations::camera_rows(std::size_t p) const {
+  const int n = layout_.columns - layout_.station_columns;
+  Eigen::MatrixXd W = Eigen::MatrixXd::Zero(n, 3);
+  const auto k = static_cast<int>(layout_.free.size());
+  for (int r = 0; r < points_[p].rays; ++r) {
+    const Linear& l = linear_[points_[p].first_ray + r];
+    if (l.camera >= 0) W.middleRows(l.camera - layout_.station_columns, k) += l.K.leftCols(k).transpose() * l.B;
+  }
+  return W;
+}
+
+void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) {
+  const int base = layout_.station_columns, border = layout_.columns - base;
+  const auto k = static_cast<int>(layout_.free.size());
+  // Border: cameras and offsets. Runs of points in fixed order.
+  std::vector<Eigen::MatrixXd> partial(runs_of(points_.size()));
+  parallel_for(partial.size(), [&](std::size_t chunk) {
+    Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(border, border + 1);
+    for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
+      Reduced& point = reduced_[p];
+      Eigen::Matrix3d damped = point.V;
+      damped.diagonal() *= 1 + lambda;
+      point.inverse = damped.inverse();
+      if (!point.inverse.allFinite()) point.inverse.setZero();
+      if (border == 0) continue;
+      const Eigen::MatrixXd W = camera_rows(p), Y = W * point.inverse;
+      sum.leftCols(border) -= Y * W.transpose();
+      sum.col(border) -= Y * point.v;
+      for (int r = 0; r < points_[p].rays; ++r) {
+        const Linear& l = linear_[points_[p].first_ray + r];
+        if (l.camera < 0) continue;
+        const Eigen::MatrixXd K = l.K.leftCols(k);
+        const Eigen::MatrixXd KtK = K.transpose() * K;
+        sum.block(l.camera - base, l.camera - base, k, k) += KtK;
+        sum.block(l.camera - base, l.camera - base, k, k).diagonal() += lambda * KtK.diagonal();
+        sum.block(l.camera - base, border, k, 1) += K.transpose() * l.v;
+      }
+    }
+    partial[chunk] = std::move(sum);
+  });
+  Eigen::MatrixXd corner = Eigen::MatrixXd::Zero(border, border + 1);
+  for (const Eigen::MatrixXd& sum : partial) corner += sum;
+  for (int i = 0; i < border; ++i) {
+    corner(i, i) += camera_terms_(0, base + i);
+    corner(i, border) += camera_terms_(1, base + i);
+  }
+
+  struct Row {
+    Eigen::Matrix<double, 6, 6> diagonal;
+    std::vector<Eigen::Matrix<double, 6, 6>> across;
+    Eigen::MatrixXd border;  ///< border x 6
+    Eigen::Matrix<double, 6, 1> right;
+  };
+  std::vector<Row> rows(of_station_.size());
+  parallel_for(rows.size(), [&](std::size_t i) {
+    Row& row = rows[i];
+    row.diagonal.setZero();
+    row.right.setZero();
+    row.border = Eigen::MatrixXd::Zero(border, 6);
+    row.across.assign(neighbours_[i].size(), Eigen::Matrix<double, 6, 6>::Zero());
+    std::vector<int> slot(of_station_.size(), -1);
+    for (std::size_t n = 0; n < neighbours_[i].size(); ++n) slot[neighbours_[i][n]] = static_cast<int>(n);
+    Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
+    for (const auto& [p, ray] : of_station_[i]) {
+      const Linear& l = linear_[ray];
+      const Eigen::Matrix<double, 6, 3> W = l.A.transpose() * l.B, Y = W * reduced_[p].inverse;
+      U += l.A.transpose() * l.A;
+      row.right += l.A.transpose() * l.v - Y * reduced_[p].v;
+      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += l.K.leftCols(k).transpose() * l.A;
+      const ActivePoint& active = points_[p];
+      for (int r = 0; r < active.rays; ++r) {
+        const Linear& other = linear_[active.first_ray + r];
+        if (other.camera >= 0)
+          row.border.middleRows(other.camera - base, k) -= other.K.leftCols(k).transpose() * (other.B * Y.transpose());
+        if (other.station < 0) continue;
+        const int j = other.station / 6;
+        if (j == static_cast<int>(i))
+          row.diagonal -= Y * (other.A.transpose() * other.B).transpose();
+        else if (slot[j] >= 0)
+          row.across[slot[j]] -= Y * (other.A.transpose() * other.B).transpose();
+      }
+    }
+    row.diagonal += U;
+    row.diagonal.diagonal() += lambda * U.diagonal();
+  });
+
+  for (std::size_t n = 0; n < position_columns_.size(); ++n) {
+    const auto& [station, sortie] = position_columns_[n];
+    const Eigen::Vector3d weight = position_terms_[n].col(0), right = position_terms_[n].col(1);
+    if (station >= 0) {
+      Row& row = rows[station / 6];
+      row.diagonal.diagonal().tail<3>() += (1 + lambda) * weight;
+      row.right.tail<3>() += right;
+      row.border.block<3, 3>(sortie - base, 3).diagonal() += weight;
+    }
+    for (int a = 0; a < 3; ++a) {
+      corner(sortie - base + a, sortie - base + a) += weight[a];
+      corner(sortie - base + a, border) += right[a];
+    }
+  }
+
+  std::vector<Eigen::Triplet<double>> triplets;
+  s = Eigen::VectorXd::Zero(layout_.columns);
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    const int first = static_cast<int>(6 * i);
+    s.segment<6>(first) = rows[i].right;
+    for (int c = 0; c < 6; ++c) {
+      for (int r = c; r < 6; ++r) triplets.emplace_back(first + r, first + c, rows[i].diagonal(r, c));
+      for (std::size_t n = 0; n < neighbours_[i].size(); ++n)
+        for (int r = 0; r < 6; ++r) triplets.emplace_back(6 * neighbours_[i][n] + r, first + c, rows[i].across[n](c, r));
+      for (int r = 0; r < border; ++r) triplets.emplace_back(base + r, first + c, rows[i].border(r, c));
+    }
+  }
+  for (int c = 0; c < border; ++c)
+    for (int r = c; r < border; ++r) triplets.emplace_back(base + r, base + c, corner(r, c));
+  s.tail(border) = corner.col(border);
+  S.resize(layout_.columns, layout_.columns);
+  S.setFromTriplets(triplets.begin(), triplets.end());
+}
+
+void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
+  parallel_for(points_.size(), 256, [&](std::size_t p) {
+    const ActivePoint& active = points_[p];
+    Eigen::Vector3d right = reduced_[p].v;
+    const auto k = static_cast<int>(layout_.free.size());
+    for (int r = 0; r < active.rays; ++r) {
+      const Linear& l = linear_[active.first_ray + r];
+      Eigen::Vector2d moved = Eigen::Vector2d::Zero();
+      if (l.station >= 0) moved += l.A * d.segment<6>(l.station);
+      if (l.camera >= 0) moved += l.K.leftCols(k) * d.segment(l.camera, k);
+      right -= l.B.transpose() * moved;
+    }
+    GroundPoint& point = active.surveyed ? block.surveyed[active.index].point : block.points[active.index];
+    point.X += reduced_[p].inverse * right;
+  });
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (layout_.station[i] < 0) continue;
+    block.stations[i].R *= camera::rotation_by(d.segment<3>(layout_.station[i]));
+    block.stations[i].C += d.segment<3>(layout_.station[i] + 3);
+  }
+  for (std::size_t i = 0; i < block.cameras.size(); ++i)
+    for (std::size_t k = 0; layout_.camera[i] >= 0 && k < layout_.free.size(); ++k)
+      block.cameras[i].interior[layout_.free[k]] += d[layout_.camera[i] + static_cast<int>(k)];
+  for (std::size_t i = 0; i < block.sorties.size(); ++i)
+    if (layout_.sortie[i] >= 0) block.sorties[i].offset += d.segment<3>(layout_.sortie[i]);
+}
+
+}  // namespace mesograph::adjust

@@ -1,0 +1,88 @@
+#pragma once
+
+#include <Eigen/SparseCore>
+#include <array>
+#include <mesograph/adjust/block.hpp>
+#include <vector>
+
+namespace mesograph::adjust {
+
+/// What takes part in one adjustment.
+struct Scope {
+  std::array<bool, camera::parameter_count> free = {true, true, true, true, true, true, true, true, false, false};
+  std::vector<char> stations;  ///< 1: unknown; empty: every oriented station
+  std::vector<char> cameras;   ///< 1: the free parameters are unknowns; empty: every camera of an unknown station
+  bool positions = true;       ///< observed positions and sortie offsets
+  bool control = true;         ///< points of role control with their sightings
+  double robust_scale = 0.0;   ///< of the Cauchy weight of ties, in sigmas; 0: full weight
+};
+
+/// Where the unknowns stand: stations (6: rotation in the camera frame, centre), cameras, sortie offsets (3).
+struct Layout {
+  std::vector<int> station, camera, sortie;  ///< first column of each; -1: not an unknown
+  std::vector<camera::Parameter> free;       ///< parameters of a camera in order
+  int columns = 0, station_columns = 0;
+};
+Layout make_layout(const Block& block, const Scope& scope);
+
+/// A ground point as it takes part, and where its accepted rays stand in the list of all.
+struct ActivePoint {
+  bool surveyed = false;  ///< in Block::surveyed, else in Block::points
+  std::size_t index = 0;
+  std::size_t first_ray = 0;
+  int rays = 0;
+};
+const GroundPoint& ground_point(const Block& block, const ActivePoint& point);
+
+/// The normal equations of a block with its ground points eliminated (Schur complement).
+///
+/// For every image point with weight: v + A d_station + K d_camera + B d_point. Points: V = sum B'B + prior, so that
+/// S = U - W V^-1 W' and s = u - W V^-1 v. Signs: `S d = s` gives the corrections to be added. Rows of S are summed by
+/// the station that owns them, camera blocks over fixed runs of points: the same bytes for any number of threads.
+/// Source: Brown (1976), The bundle adjustment - progress and prospects; Triggs et al. (2000), Bundle adjustment - a
+/// modern synthesis, section 6.
+class NormalEquations {
+ public:
+  NormalEquations(const Block& block, const Scope& scope);
+
+  const Layout& layout() const { return layout_; }
+  const std::vector<ActivePoint>& points() const { return points_; }
+
+  /// Sum of squared weighted residuals (with the Cauchy weight where asked) at a block's present values.
+  double cost(const Block& block) const;
+  /// Linearises at the present values.
+  void build(const Block& block);
+  /// Reduced system (lower triangle) and right side, damped: diagonals of U and V times 1 + lambda.
+  void reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s);
+  /// Applies station, camera and offset corrections `d` and the points' that follow from them.
+  void apply(const Eigen::VectorXd& d, Block& block) const;
+
+ private:
+  struct Linear {
+    int station = -1, camera = -1;  ///< columns; -1: held
+    Eigen::Matrix<double, 2, 6> A;
+    Eigen::Matrix<double, 2, camera::parameter_count> K;  ///< free parameters only, in layout order
+    Eigen::Matrix<double, 2, 3> B;
+    Eigen::Vector2d v;  ///< observed - computed, weighted
+  };
+  struct Reduced {
+    Eigen::Matrix3d V, inverse;
+    Eigen::Vector3d v;
+  };
+  void linearise(const Block& block, std::size_t point);
+  Eigen::MatrixXd camera_rows(std::size_t point) const;
+
+  Scope scope_;
+  Layout layout_;
+  std::vector<ActivePoint> points_;
+  std::vector<int> rays_;  ///< number of the ray within its point
+  std::vector<Linear> linear_;
+  std::vector<Reduced> reduced_;
+  std::vector<std::vector<std::pair<int, int>>> of_station_;  ///< per station column / 6: point, ray
+  std::vector<std::vector<int>> neighbours_;                  ///< per station column / 6: those that follow it
+  std::vector<std::pair<int, int>> position_columns_;         ///< station (-1: the offset's prior) and sortie columns
+  std::vector<Eigen::Matrix<double, 3, 2>> position_terms_;   ///< weight, weighted misclosure
+  Eigen::Matrix2Xd camera_terms_;  ///< per column: weight of its prior, weighted misclosure
+};
+
+}  // namespace mesograph::adjust

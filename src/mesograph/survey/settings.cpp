@@ -1,0 +1,180 @@
+#include <algorithm>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/settings.hpp>
+#include <toml++/toml.h>
+
+namespace mesograph::survey {
+
+namespace {
+
+/// One table of the file, with messages that say where.
+class Table {
+ public:
+  Table(const std::filesystem::path& path, const toml::table& table, std::string name)
+      : path_(path), table_(table), name_(std::move(name)) {}
+
+  void only(const std::vector<std::string>& known) const {
+    for (const auto& [key, node] : table_) {
+      const std::string word(key.str());
+      if (std::find(known.begin(), known.end(), word) != known.end()) continue;
+      const std::string near = nearest_word(word, known);
+      throw Error("{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
+                  near.empty() ? fmt::format("known are {}", fmt::join(known, ", "))
+                               : fmt::format("did you mean '{}'", near));
+    }
+  }
+  template <typename T>
+  void read(const char* key, T& value) const {
+    const toml::node* node = table_.get(key);
+    if (!node) return;
+    const auto found = node->value<T>();
+    if (!found) fail(key, "has the wrong type");
+    value = *found;
+  }
+  template <typename T>
+  void read(const char* key, std::optional<T>& value) const {
+    T inner{};
+    if (!table_.get(key)) return;
+    read(key, inner);
+    value = inner;
+  }
+  void read_positive(const char* key, double& value) const {
+    read(key, value);
+    if (!(value > 0)) fail(key, "must be greater than 0");
+  }
+  void read_pair(const char* key, double (&value)[2]) const {
+    const toml::node* node = table_.get(key);
+    if (!node) return;
+    const toml::array* array = node->as_array();
+    if (!array || array->size() != 2) fail(key, "must be two numbers, as in [3.0, 5.0]");
+    for (std::size_t i = 0; i < 2; ++i) {
+      const auto number = array->get(i)->value<double>();
+      if (!number || !(*number > 0)) fail(key, "must hold numbers greater than 0");
+      value[i] = *number;
+    }
+  }
+  void read_words(const char* key, std::vector<std::string>& words, const std::vector<std::string>& known) const {
+    const toml::node* node = table_.get(key);
+    if (!node) return;
+    const toml::array* array = node->as_array();
+    if (!array) fail(key, "must be a list of words");
+    words.clear();
+    for (const toml::node& item : *array) {
+      const auto word = item.value<std::string>();
+      if (!word || std::find(known.begin(), known.end(), *word) == known.end())
+        fail(key, fmt::format("may hold {}", fmt::join(known, ", ")));
+      words.push_back(*word);
+    }
+  }
+  [[noreturn]] void fail(const char* key, const std::string& what) const {
+    const toml::node* node = table_.get(key);
+    throw Error("{}:{}: [{}] {} {}; correct it", path_.string(), node ? node->source().begin.line : 1, name_, key, what);
+  }
+
+ private:
+  const std::filesystem::path& path_;
+  const toml::table& table_;
+  std::string name_;
+};
+
+void read_sorties(const std::filesystem::path& path, const toml::table& all, Settings& out) {
+  for (const auto& [name, node] : all) {
+    if (!node.is_table()) throw Error("{}: [sortie] holds one table a sortie, as in [sortie.north]", path.string());
+    const Table table(path, *node.as_table(), "sortie." + std::string(name.str()));
+    table.only({"heights", "sigma_photo", "sigma_sortie"});
+    SortieSettings& sortie = out.sorties[std::string(name.str())];
+    table.read("heights", sortie.heights);
+    if (sortie.heights == "geoid" || sortie.heights == "unknown")
+      sortie.sigma_sortie[1] = 100.0;
+    else if (sortie.heights != "ellipsoidal")
+      table.fail("heights", "must be ellipsoidal, geoid or unknown");
+    table.read_pair("sigma_photo", sortie.sigma_photo);
+    table.read_pair("sigma_sortie", sortie.sigma_sortie);
+  }
+}
+
+}  // namespace
+
+const SortieSettings& Settings::sortie(const std::string& sortie_name) const {
+  static const SortieSettings defaults;
+  const auto found = sorties.find(sortie_name);
+  return found == sorties.end() ? defaults : found->second;
+}
+
+Settings read_settings(const std::filesystem::path& path) {
+  toml::table root;
+  try {
+    root = toml::parse(read_file(path));
+  } catch (const toml::parse_error& error) {
+    throw Error("{}:{}: is no TOML ({}); correct the line", path.string(), error.source().begin.line,
+                error.description());
+  }
+  Table(path, root, "file").only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance",
+                                  "products"});
+  if (root["schema"].value_or(1) != 1)
+    throw Error("{}: schema {} is newer than this program knows (1); update mesograph", path.string(),
+                root["schema"].value_or(0));
+  Settings out;
+  const auto section = [&](const char* name, const auto& read) {
+    const toml::node* node = root.get(name);
+    if (!node) return;
+    if (!node->is_table()) throw Error("{}: {} must be a table, as in [{}]", path.string(), name, name);
+    read(Table(path, *node->as_table(), name), *node->as_table());
+  };
+  section("survey", [&](const Table& t, const toml::table&) {
+    t.only({"name", "crs", "heights", "geoid"});
+    t.read("name", out.name);
+    t.read("crs", out.crs.crs);
+    t.read("heights", out.crs.heights);
+    t.read("geoid", out.crs.geoid);
+  });
+  if (out.crs.crs.empty()) throw Error("{}: [survey] crs is missing; write crs = \"EPSG:n+m\"", path.string());
+  section("sortie", [&](const Table&, const toml::table& all) { read_sorties(path, all, out); });
+  section("control", [&](const Table& t, const toml::table&) {
+    t.only({"sigma_h", "sigma_v", "sigma_px"});
+    t.read_positive("sigma_h", out.control_sigma_h);
+    t.read_positive("sigma_v", out.control_sigma_v);
+    t.read_positive("sigma_px", out.sighting_sigma_px);
+  });
+  section("tie", [&](const Table& t, const toml::table&) {
+    t.only({"limit", "sigma_px"});
+    t.read("limit", out.tie_limit);
+    if (out.tie_limit < 100) t.fail("limit", "must be 100 or more");
+    t.read_positive("sigma_px", out.tie_sigma_px);
+  });
+  section("adjust", [&](const Table& t, const toml::table&) {
+    t.only({"free"});
+    t.read_words("free", out.adjust_free, {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2", "b1", "b2"});
+  });
+  section("densify", [&](const Table& t, const toml::table&) {
+    t.only({"spacing", "level", "min_views", "max_sigma"});
+    t.read("spacing", out.densify_spacing);
+    t.read("level", out.densify_level);
+    t.read("min_views", out.densify_min_views);
+    t.read("max_sigma", out.densify_max_sigma);
+    if (out.densify_spacing && !(*out.densify_spacing > 0)) t.fail("spacing", "must be greater than 0");
+    if (out.densify_level && (*out.densify_level < 0 || *out.densify_level > 2)) t.fail("level", "must be 0, 1 or 2");
+    if (out.densify_min_views < 2) t.fail("min_views", "must be 2 or more");
+  });
+  section("tolerance", [&](const Table& t, const toml::table& table) {
+    const std::vector<std::string> known = {"check_rmse_h", "check_rmse_v", "image_rms_px", "oriented_share"};
+    t.only(known);
+    for (const std::string& key : known)
+      if (table.contains(key)) t.read_positive(key.c_str(), out.tolerance[key]);
+  });
+  section("products",
+          [&](const Table& t, const toml::table&) { t.only({"want"}), t.read_words("want", out.want, {"report", "cloud"}); });
+  return out;
+}
+
+std::string settings_text(const std::string& name, const geo::CrsRequest& crs) {
+  toml::table survey{{"name", name}, {"crs", crs.crs}};
+  if (!crs.heights.empty()) survey.insert("heights", crs.heights);
+  if (!crs.geoid.empty()) survey.insert("geoid", crs.geoid);
+  std::ostringstream text;
+  text << "schema = 1\n\n[survey]\n" << survey << "\n";
+  return text.str();
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,49 @@
+#pragma once
+
+#include <filesystem>
+#include <memory>
+#include <nlohmann/json.hpp>
+#include <optional>
+#include <string>
+
+namespace mesograph::survey {
+
+/// What follows from photos, survey.toml and inputs/: a small SQLite register and one file per heavy item. Safe to
+/// delete as a whole. One process at a time: the lock dies with its process.
+class Store {
+ public:
+  /// Opens or makes `folder`. Throws Error where another process holds it or a newer program wrote it.
+  explicit Store(std::filesystem::path folder);
+  ~Store();
+  Store(const Store&) = delete;
+  Store& operator=(const Store&) = delete;
+
+  /// A finished stage: what it was made from, and what it had to say.
+  struct Stage {
+    std::string fingerprint;
+    nlohmann::ordered_json summary;
+  };
+  std::optional<Stage> stage(const std::string& name) const;
+  /// Records a stage as the last step of finishing it: its item files must stand already.
+  void finish(const std::string& name, const Stage& stage);
+  void forget(const std::string& name);
+
+  /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken.
+  std::filesystem::path item(const std::string& kind, const std::string& name, const std::string& fingerprint) const;
+  /// Removes the files of a kind except those made from one of `keep` fingerprints.
+  void sweep(const std::string& kind, const std::string& keep_fingerprint) const;
+
+  const std::filesystem::path& folder() const { return folder_; }
+
+ private:
+  struct Register;
+  std::filesystem::path folder_;
+  int lock_ = -1;
+  std::unique_ptr<Register> register_;
+};
+
+/// Binary file of a JSON value (MessagePack): written in one step, read back the same. Throws Error where it is damaged.
+void write_packed(const std::filesystem::path& path, const nlohmann::json& value);
+nlohmann::json read_packed(const std::filesystem::path& path);
+
+}  // namespace mesograph::survey
