@@ -1,0 +1,298 @@
+#include <algorithm>
+#include <cmath>
+#include <map>
+#include <mesograph/base/files.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/match/verify.hpp>
+#include <mesograph/orient/growth.hpp>
+#include <mesograph/orient/resection.hpp>
+#include <mesograph/orient/two_views.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+constexpr double least_angle = 1.5 * rad_per_deg;  // of a new point: its depth is then good to about 40 lateral sigmas
+
+/// Which interior parameters a block of n photos can carry.
+std::array<bool, camera::parameter_count> free_parameters(int photos) {
+  std::array<bool, camera::parameter_count> free{};
+  free[camera::k1] = photos >= 3;
+  free[camera::c] = free[camera::k2] = photos >= 6;
+  free[camera::x0] = free[camera::y0] = free[camera::k3] = free[camera::p1] = free[camera::p2] = photos >= 10;
+  return free;
+}
+
+}  // namespace
+
+Growth::Growth(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
+               Progress& progress)
+    : block_(block),
+      names_(names),
+      options_(options),
+      progress_(progress),
+      seen_(block.stations.size()),
+      failed_at_(block.stations.size(), -1),
+      best_inliers_(block.stations.size(), 0) {
+  for (std::size_t p = 0; p < block.points.size(); ++p) {
+    block.points[p].X.setConstant(nan);
+    for (std::size_t r = 0; r < block.points[p].rays.size(); ++r) {
+      block.points[p].rays[r].accepted = true;
+      seen_[block.points[p].rays[r].station].push_back({static_cast<int>(p), static_cast<int>(r)});
+    }
+  }
+  for (adjust::Station& s : block.stations) s.oriented = false;
+}
+
+std::vector<std::pair<int, int>> Growth::start_candidates() const {
+  std::map<std::pair<int, int>, int> shared;
+  for (const adjust::GroundPoint& point : block_.points)
+    for (const adjust::Ray& a : point.rays)
+      for (const adjust::Ray& b : point.rays)
+        if (a.station < b.station && point.rays.size() >= 3) ++shared[{a.station, b.station}];
+  std::vector<std::pair<int, std::pair<int, int>>> order;
+  for (const auto& [pair, n] : shared)
+    if (block_.stations[pair.first].camera == block_.stations[pair.second].camera) order.emplace_back(-n, pair);
+  std::sort(order.begin(), order.end());
+  std::vector<std::pair<int, int>> out;
+  for (std::size_t i = 0; i < std::min<std::size_t>(order.size(), 60); ++i) out.push_back(order[i].second);
+  return out;
+}
+
+bool Growth::start() {
+  struct Score {
+    double value = 0;
+    RelativePose pose;
+  };
+  const auto pairs = start_candidates();
+  std::vector<Score> scores(pairs.size());
+  progress_.start("looking for a start pair", pairs.size());
+  parallel_for(pairs.size(), [&](std::size_t i) {
+    progress_.check();
+    const auto [a, b] = pairs[i];
+    std::map<int, int> ray_in_b;
+    for (const Seen& s : seen_[b]) ray_in_b[s.point] = s.ray;
+    std::vector<match::Match> matches;
+    Eigen::Matrix2Xd xa(2, seen_[a].size()), xb(2, seen_[a].size());
+    for (const Seen& s : seen_[a]) {
+      const auto found = ray_in_b.find(s.point);
+      if (found == ray_in_b.end()) continue;
+      const auto n = static_cast<std::int32_t>(matches.size());
+      xa.col(n) = block_.points[s.point].rays[s.ray].x;
+      xb.col(n) = block_.points[s.point].rays[found->second].x;
+      matches.push_back({n, n});
+    }
+    const camera::Camera &ca = block_.cameras[block_.stations[a].camera], &cb = block_.cameras[block_.stations[b].camera];
+    const match::Verification v = match::verify(matches, xa, ca, xb, cb, seed_from(names_[a] + "|" + names_[b]));
+    if (v.matches.size() < 50) return;
+    Eigen::Matrix3Xd ra(3, v.matches.size()), rb(3, v.matches.size());
+    for (std::size_t k = 0; k < v.matches.size(); ++k) {
+      ra.col(static_cast<Eigen::Index>(k)) = *camera::ray(ca, xa.col(v.matches[k].a));
+      rb.col(static_cast<Eigen::Index>(k)) = *camera::ray(cb, xb.col(v.matches[k].b));
+    }
+    scores[i].pose = pose_from_essential(v.E, ra, rb);
+    const double angle = scores[i].pose.median_angle * deg_per_rad;
+    // A narrow base makes weak depths; above 12 degrees more angle brings little and costs overlap.
+    if (angle >= options_.min_start_angle_deg) scores[i].value = scores[i].pose.in_front * std::min(angle, 12.0);
+    progress_.advance();
+  });
+  std::vector<std::size_t> order(pairs.size());
+  for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
+  std::stable_sort(order.begin(), order.end(), [&](auto i, auto j) { return scores[i].value > scores[j].value; });
+  for (const std::size_t i : order) {
+    if (scores[i].value <= 0) break;
+    adjust::Station &a = block_.stations[pairs[i].first], &b = block_.stations[pairs[i].second];
+    a.R.setIdentity(), a.C.setZero();
+    b.R = scores[i].pose.R, b.C = scores[i].pose.C;
+    if (try_pair(pairs[i].first, pairs[i].second)) return true;
+  }
+  return false;
+}
+
+bool Growth::try_pair(int a, int b) {
+  block_.stations[a].oriented = block_.stations[b].oriented = true;
+  first_ = a;
+  oriented_ = 2;
+  intersect_new(b);
+  adjust_around(b);
+  int good = 0;
+  for (const Seen& s : seen_[b]) good += block_.points[s.point].X.allFinite();
+  if (good >= 50) return true;
+  for (adjust::GroundPoint& point : block_.points) point.X.setConstant(nan);
+  block_.stations[a].oriented = block_.stations[b].oriented = false;
+  oriented_ = 0;
+  return false;
+}
+
+bool Growth::camera_is_known(int camera) const {
+  const auto n = std::count_if(block_.stations.begin(), block_.stations.end(),
+                               [&](const adjust::Station& s) { return s.oriented && s.camera == camera; });
+  return n >= options_.photos_of_known_camera && adjusted_at_ >= 3;
+}
+
+Growth::Candidate Growth::next_photo() const {
+  constexpr int columns = 12, rows = 9;
+  std::vector<Candidate> all(block_.stations.size());
+  parallel_for(all.size(), [&](std::size_t s) {
+    const adjust::Station& station = block_.stations[s];
+    // A photo that failed is tried again when the block has grown by a tenth.
+    if (station.oriented || (failed_at_[s] >= 0 && oriented_ < failed_at_[s] + std::max(1, failed_at_[s] / 10))) return;
+    const camera::Camera& camera = block_.cameras[station.camera];
+    std::vector<char> cell(columns * rows, 0);
+    for (const Seen& seen : seen_[s]) {
+      const adjust::GroundPoint& point = block_.points[seen.point];
+      if (!point.X.allFinite()) continue;
+      const Eigen::Vector2d& x = point.rays[seen.ray].x;
+      const int c = std::clamp(static_cast<int>(x.x() / camera.width * columns), 0, columns - 1);
+      const int r = std::clamp(static_cast<int>(x.y() / camera.height * rows), 0, rows - 1);
+      cell[r * columns + c] = 1;
+      ++all[s].points;
+    }
+    all[s].station = static_cast<int>(s);
+    all[s].cells = static_cast<int>(std::count(cell.begin(), cell.end(), 1));
+  });
+  Candidate best;
+  for (const Candidate& c : all)
+    if (c.station >= 0 && c.points >= options_.least_inliers &&
+        std::pair(c.cells, c.points) > std::pair(best.cells, best.points))
+      best = c;
+  return best;
+}
+
+bool Growth::add(int number) {
+  adjust::Station& station = block_.stations[number];
+  const camera::Camera& camera = block_.cameras[station.camera];
+  std::vector<Eigen::Vector3d> X, rays;
+  std::vector<Seen> used;
+  for (const Seen& s : seen_[number]) {
+    const adjust::GroundPoint& point = block_.points[s.point];
+    if (!point.X.allFinite()) continue;
+    const auto v = camera::ray(camera, point.rays[s.ray].x);
+    if (!v) continue;
+    X.push_back(point.X);
+    rays.push_back(*v);
+    used.push_back(s);
+  }
+  const Eigen::Map<const Eigen::Matrix3Xd> all_X(X.empty() ? nullptr : X[0].data(), 3, static_cast<Eigen::Index>(X.size()));
+  const Eigen::Map<const Eigen::Matrix3Xd> all_rays(X.empty() ? nullptr : rays[0].data(), 3,
+                                                    static_cast<Eigen::Index>(X.size()));
+  ResectionOptions options;
+  options.least_inliers = options_.least_inliers;
+  options.tolerance = (camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance) *
+                      std::max(camera.width, camera.height) / camera.interior[camera::c];
+  const Resection found = resect(all_X, all_rays, seed_from(names_[number]), options);
+  best_inliers_[number] = std::max(best_inliers_[number], found.inliers);
+  if (!found.found) return false;
+  station.R = found.pose.R;
+  station.C = found.pose.C;
+  station.oriented = true;
+  ++oriented_;
+  for (std::size_t i = 0; i < used.size(); ++i)
+    block_.points[used[i].point].rays[used[i].ray].accepted = found.is_inlier[i] != 0;
+  return true;
+}
+
+void Growth::intersect_new(int station) {
+  const std::vector<Seen>& seen = seen_[station];
+  parallel_for(seen.size(), 64, [&](std::size_t i) {
+    adjust::GroundPoint& point = block_.points[seen[i].point];
+    if (point.X.allFinite() || !adjust::intersect(block_, point, least_angle)) return;
+    for (const adjust::Ray& ray : point.rays) {
+      if (!block_.stations[ray.station].oriented || !ray.accepted) continue;
+      const auto v = adjust::residual(block_, ray, point.X);
+      const camera::Camera& camera = block_.cameras[block_.stations[ray.station].camera];
+      if (!v || v->norm() > options_.new_camera_tolerance * std::max(camera.width, camera.height)) {
+        point.X.setConstant(nan);
+        return;
+      }
+    }
+  });
+}
+
+void Growth::adjust_around(int station) {
+  // The photos that share most points with the new one move with it; their other neighbours hold them.
+  std::map<int, int> shared;
+  for (const Seen& s : seen_[station])
+    if (block_.points[s.point].X.allFinite())
+      for (const adjust::Ray& ray : block_.points[s.point].rays)
+        if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_) ++shared[ray.station];
+  std::vector<std::pair<int, int>> order;
+  for (const auto& [other, n] : shared) order.emplace_back(-n, other);
+  std::sort(order.begin(), order.end());
+  adjust::Scope scope;
+  scope.stations.assign(block_.stations.size(), 0);
+  scope.cameras.assign(block_.cameras.size(), 0);
+  scope.stations[station] = 1;
+  for (std::size_t i = 0; i < std::min<std::size_t>(5, order.size()) && oriented_ > 2; ++i)
+    scope.stations[order[i].second] = 1;
+  if (!camera_is_known(block_.stations[station].camera) && oriented_ > 2) {
+    scope.cameras[block_.stations[station].camera] = 1;
+    scope.free = free_parameters(3);
+  }
+  scope.positions = scope.control = false;
+  scope.robust_scale = 4.0;
+  adjust::SolveOptions options;
+  options.max_iterations = 8;
+  options.cost_tolerance = 1e-3;
+  solve(block_, scope, options, progress_);
+}
+
+void Growth::adjust_all() {
+  adjust::Scope scope;
+  scope.free = free_parameters(oriented_);
+  scope.stations.resize(block_.stations.size());
+  for (std::size_t s = 0; s < scope.stations.size(); ++s)
+    scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_;
+  scope.positions = scope.control = false;
+  scope.robust_scale = 4.0;
+  adjust::SolveOptions options;
+  options.max_iterations = 25;
+  options.cost_tolerance = 1e-4;
+  solve(block_, scope, options, progress_);
+  // Rays that no longer fit are set aside, those that fit again come back; then every point from its rays anew.
+  constexpr double limit_px = 4.0;
+  parallel_for(block_.points.size(), 64, [&](std::size_t p) {
+    adjust::GroundPoint& point = block_.points[p];
+    for (adjust::Ray& ray : point.rays) {
+      if (!block_.stations[ray.station].oriented || !point.X.allFinite()) continue;
+      const auto v = adjust::residual(block_, ray, point.X);
+      ray.accepted = v && v->norm() < limit_px;
+    }
+    adjust::intersect(block_, point, least_angle);
+    for (const adjust::Ray& ray : point.rays) {
+      if (!point.X.allFinite() || !block_.stations[ray.station].oriented || !ray.accepted) continue;
+      const auto v = adjust::residual(block_, ray, point.X);
+      if (!v || v->norm() > limit_px) point.X.setConstant(nan);
+    }
+  });
+  adjusted_at_ = oriented_;
+}
+
+void Growth::grow() {
+  progress_.start("orienting photos", block_.stations.size());
+  progress_.advance(2);
+  while (true) {
+    progress_.check();
+    const Candidate next = next_photo();
+    if (next.station < 0) break;
+    if (!add(next.station)) {
+      failed_at_[next.station] = oriented_;
+      continue;
+    }
+    progress_.advance();
+    intersect_new(next.station);
+    adjust_around(next.station);
+    if (oriented_ <= 6 || oriented_ >= options_.global_growth * adjusted_at_) adjust_all();
+  }
+  adjust_all();
+}
+
+std::string Growth::reason(int station) const {
+  int points = 0;
+  for (const Seen& s : seen_[station]) points += block_.points[s.point].X.allFinite();
+  if (seen_[station].empty()) return "no tie points with any other photo";
+  if (points < options_.least_inliers) return "too few tie points with oriented photos";
+  return "tie points do not agree on a position";
+}
+
+}  // namespace mesograph::orient

@@ -1,0 +1,47 @@
+#pragma once
+
+#include <mesograph/orient/orient.hpp>
+#include <optional>
+
+namespace mesograph::orient {
+
+/// A block that grows photo by photo in a frame of its own: first station at the origin, first base of length 1.
+class Growth {
+ public:
+  Growth(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options, Progress& progress);
+
+  /// Orients the best start pair; false where none qualifies.
+  bool start();
+  /// Adds photos until none fits any more.
+  void grow();
+  int oriented() const { return oriented_; }
+  /// Why a station was left out.
+  std::string reason(int station) const;
+
+ private:
+  struct Seen {
+    int point, ray;
+  };
+  struct Candidate {
+    int station = -1, cells = 0, points = 0;
+  };
+  std::vector<std::pair<int, int>> start_candidates() const;
+  bool try_pair(int a, int b);
+  Candidate next_photo() const;
+  bool add(int station);
+  void intersect_new(int station);
+  void adjust_around(int station);
+  void adjust_all();
+  bool camera_is_known(int camera) const;
+
+  adjust::Block& block_;
+  const std::vector<std::string>& names_;
+  OrientOptions options_;
+  Progress& progress_;
+  std::vector<std::vector<Seen>> seen_;  ///< per station
+  std::vector<int> failed_at_;           ///< size of the block at the last failure; -1: not tried
+  std::vector<int> best_inliers_;
+  int oriented_ = 0, adjusted_at_ = 0, first_ = -1;
+};
+
+}  // namespace mesograph::orient

@@ -1,0 +1,66 @@
+#include <algorithm>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/orient/growth.hpp>
+#include <mesograph/orient/similarity.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+/// Similarity from the block's own frame onto positions or control; nothing where neither suffices.
+std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
+  std::vector<Eigen::Vector3d> source, target;
+  const auto fit = [&](double width) -> std::optional<Similarity> {
+    if (source.empty()) return std::nullopt;
+    const auto n = static_cast<Eigen::Index>(source.size());
+    return similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
+                      Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), width);
+  };
+  double noise = 0;
+  for (const adjust::Station& s : block.stations) {
+    if (!s.oriented || !s.position.allFinite()) continue;
+    source.push_back(s.C);
+    target.push_back(s.position);
+    noise = std::max(noise, block.sorties[s.sortie].sigma_photo[0]);
+  }
+  datum = Datum::positions;
+  if (const auto found = fit(noise)) return found;
+  source.clear(), target.clear();
+  for (adjust::SurveyedPoint& point : block.surveyed) {
+    if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
+    point.point.X.setConstant(nan);
+    if (!adjust::intersect(block, point.point, 0.02)) continue;
+    source.push_back(point.point.X);
+    target.push_back(point.surveyed);
+  }
+  datum = Datum::control;
+  return fit(0.1);
+}
+
+}  // namespace
+
+OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
+                    Progress& progress) {
+  OrientResult out;
+  Growth growth(block, names, options, progress);
+  if (!growth.start())
+    throw Error("orient: no two photos share enough tie points at a useful angle; check overlap and run tie with "
+                "--pairs all");
+  growth.grow();
+  out.components = 1;
+  for (std::size_t s = 0; s < block.stations.size(); ++s)
+    if (!block.stations[s].oriented) out.not_oriented.push_back({static_cast<int>(s), growth.reason(static_cast<int>(s))});
+  const auto datum = find_datum(block, out.datum);
+  if (!datum)
+    throw Error("orient: nothing ties the block to the ground: fewer than 3 photos have positions that spread, and "
+                "fewer than 3 control points are sighted in two oriented photos; import control and sightings (control, "
+                "sight --import), or give positions");
+  transform(block, *datum);
+  adjust::AdjustOptions adjusting;
+  adjusting.scope.control = out.datum == Datum::control;
+  adjusting.scope.positions = out.datum == Datum::positions;
+  out.adjustment = adjust::adjust(block, adjusting, progress);
+  return out;
+}
+
+}  // namespace mesograph::orient

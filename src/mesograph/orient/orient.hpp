@@ -1,0 +1,46 @@
+#pragma once
+
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/base/progress.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::orient {
+
+struct OrientOptions {
+  double tie_sigma_px = 0.5;
+  /// Inlier distance of a resection in parts of the photo's longer side: while a camera has few photos its distortion is
+  /// not known, so the first is wide.
+  double new_camera_tolerance = 0.010, known_camera_tolerance = 0.004;
+  int photos_of_known_camera = 4;
+  int least_inliers = 15;
+  double min_start_angle_deg = 3.0;
+  double global_growth = 1.25;  ///< global adjustment whenever the block has grown by this factor
+};
+
+struct NotOriented {
+  int station = 0;
+  std::string reason;
+};
+
+enum class Datum { none, positions, control };
+
+struct OrientResult {
+  std::vector<NotOriented> not_oriented;
+  int components = 0;
+  Datum datum = Datum::none;
+  adjust::AdjustResult adjustment;  ///< of the georeferenced block, control not used except where it gave the datum
+};
+
+/// Orients the photos of a block: from its cameras (start values), tie points (rays; X ignored) and observed positions
+/// to stations, intersected points and calibrated cameras in the local frame.
+///
+/// Start pair by five-point RANSAC, then photo by photo: resection from the intersected points that spread best over
+/// the photo, new points, adjustment of the neighbourhood; all of it with self-calibration when the block has grown by
+/// `global_growth`. In the end a robust similarity onto the observed positions (three or more not on one line), or onto
+/// control seen in two or more photos, and an adjustment with the positions. Names in messages come from `names` (one a
+/// station). Throws Error where no pair can start or nothing gives a datum.
+OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
+                    Progress& progress);
+
+}  // namespace mesograph::orient

@@ -1,0 +1,135 @@
+#include <Eigen/Eigenvalues>
+#include <Eigen/Geometry>
+#include <Eigen/LU>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/random.hpp>
+#include <mesograph/camera/rotation.hpp>
+#include <mesograph/orient/resection.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+/// Real roots of a4 v^4 + ... + a0.
+std::vector<double> quartic_roots(const std::array<double, 5>& a) {
+  if (std::abs(a[4]) < 1e-12 * (std::abs(a[0]) + std::abs(a[1]) + std::abs(a[2]) + std::abs(a[3]))) return {};
+  Eigen::Matrix4d companion = Eigen::Matrix4d::Zero();
+  for (int i = 0; i < 3; ++i) companion(i + 1, i) = 1;
+  for (int i = 0; i < 4; ++i) companion(i, 3) = -a[static_cast<std::size_t>(i)] / a[4];
+  const Eigen::Vector4cd roots = companion.eigenvalues();
+  std::vector<double> out;
+  for (int i = 0; i < 4; ++i)
+    if (std::abs(roots[i].imag()) < 1e-6 * (1 + std::abs(roots[i].real()))) out.push_back(roots[i].real());
+  return out;
+}
+
+/// Squared distance between projection and observation in the plane z = -1; infinite behind the camera.
+double misfit2(const Pose& pose, const Eigen::Vector3d& X, const Eigen::Vector3d& ray) {
+  const Eigen::Vector3d v = pose.R.transpose() * (X - pose.C);
+  if (v.z() >= 0) return std::numeric_limits<double>::infinity();
+  return (v.head<2>() / -v.z() - ray.head<2>() / -ray.z()).squaredNorm();
+}
+
+void refine(Pose& pose, const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, const std::vector<char>& use) {
+  for (int iteration = 0; iteration < 8; ++iteration) {
+    Eigen::Matrix<double, 6, 6> N = Eigen::Matrix<double, 6, 6>::Zero();
+    Eigen::Matrix<double, 6, 1> n = Eigen::Matrix<double, 6, 1>::Zero();
+    for (Eigen::Index i = 0; i < X.cols(); ++i) {
+      if (!use[static_cast<std::size_t>(i)]) continue;
+      const Eigen::Vector3d v = pose.R.transpose() * (X.col(i) - pose.C);
+      if (v.z() >= 0) continue;
+      Eigen::Matrix<double, 2, 3> by_v;
+      by_v << -1 / v.z(), 0, v.x() / (v.z() * v.z()), 0, -1 / v.z(), v.y() / (v.z() * v.z());
+      Eigen::Matrix<double, 2, 6> A;
+      A.leftCols<3>() = by_v * camera::skew(v);
+      A.rightCols<3>() = -by_v * pose.R.transpose();
+      N += A.transpose() * A;
+      n += A.transpose() * (rays.col(i).head<2>() / -rays(2, i) - v.head<2>() / -v.z());
+    }
+    const Eigen::Matrix<double, 6, 1> d = N.ldlt().solve(n);
+    if (!d.allFinite()) return;
+    pose.R *= camera::rotation_by(d.head<3>());
+    pose.C += d.tail<3>();
+    if (d.norm() < 1e-10) return;
+  }
+}
+
+}  // namespace
+
+std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& rays) {
+  const Eigen::Matrix3d j = rays.colwise().normalized();
+  const double a2 = (X.col(1) - X.col(2)).squaredNorm(), b2 = (X.col(0) - X.col(2)).squaredNorm(),
+               c2 = (X.col(0) - X.col(1)).squaredNorm();
+  if ((X.col(1) - X.col(0)).cross(X.col(2) - X.col(0)).squaredNorm() < 1e-12 * b2 * c2 || b2 == 0) return {};
+  const double ca = j.col(1).dot(j.col(2)), cb = j.col(0).dot(j.col(2)), cg = j.col(0).dot(j.col(1));
+  const double q = (a2 - c2) / b2, p = (a2 + c2) / b2;
+  const std::array<double, 5> quartic = {
+      (1 + q) * (1 + q) - 4 * a2 / b2 * cg * cg,
+      4 * (-q * (1 + q) * cb + 2 * a2 / b2 * cg * cg * cb - (1 - p) * ca * cg),
+      2 * (q * q - 1 + 2 * q * q * cb * cb + 2 * (b2 - c2) / b2 * ca * ca - 4 * p * ca * cb * cg +
+           2 * (b2 - a2) / b2 * cg * cg),
+      4 * (q * (1 - q) * cb - (1 - p) * ca * cg + 2 * c2 / b2 * ca * ca * cb),
+      (q - 1) * (q - 1) - 4 * c2 / b2 * ca * ca};
+  std::vector<Pose> out;
+  for (const double v : quartic_roots(quartic)) {
+    const double divisor = 2 * (cg - v * ca), square = 1 + v * v - 2 * v * cb;
+    if (std::abs(divisor) < 1e-12 || square <= 0) continue;
+    const double u = ((-1 + q) * v * v - 2 * q * cb * v + 1 + q) / divisor, s = std::sqrt(b2 / square);
+    if (u <= 0 || v <= 0) continue;
+    Eigen::Matrix3d in_camera;
+    in_camera << s * j.col(0), u * s * j.col(1), v * s * j.col(2);
+    const Eigen::Matrix4d ground_from_camera = Eigen::umeyama(in_camera, X, false);
+    out.push_back({ground_from_camera.topLeftCorner<3, 3>(), ground_from_camera.topRightCorner<3, 1>()});
+  }
+  return out;
+}
+
+Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::uint64_t seed,
+                 const ResectionOptions& options) {
+  Resection out;
+  const auto n = static_cast<std::size_t>(X.cols());
+  if (n < static_cast<std::size_t>(std::max(4, options.least_inliers))) return out;
+  const double limit = options.tolerance * options.tolerance;
+  Random random(seed);
+  double best = limit * static_cast<double>(n), needed = options.most_trials;
+  for (int trial = 0; trial < std::min<double>(needed, options.most_trials); ++trial) {
+    Eigen::Matrix3d three_X, three_rays;
+    for (int k = 0; k < 3; ++k) {
+      const auto i = static_cast<Eigen::Index>(random.below(n));
+      three_X.col(k) = X.col(i);
+      three_rays.col(k) = rays.col(i);
+    }
+    for (const Pose& pose : three_point(three_X, three_rays)) {
+      double cost = 0;
+      std::size_t agree = 0;
+      for (std::size_t i = 0; i < n && cost < best; ++i) {
+        const double d = misfit2(pose, X.col(static_cast<Eigen::Index>(i)), rays.col(static_cast<Eigen::Index>(i)));
+        cost += std::min(d, limit);
+        agree += d < limit;
+      }
+      if (cost >= best) continue;
+      best = cost;
+      out.pose = pose;
+      out.found = true;
+      const double share = static_cast<double>(agree) / static_cast<double>(n);
+      needed = share >= 1 ? 1 : std::log(1 - options.confidence) / std::log(1 - share * share * share);
+      needed = std::max(needed, 30.0);
+    }
+  }
+  for (int turn = 0; out.found && turn < 3; ++turn) {
+    out.is_inlier.assign(n, 0);
+    out.inliers = 0;
+    for (std::size_t i = 0; i < n; ++i) {
+      const auto col = static_cast<Eigen::Index>(i);
+      out.is_inlier[i] = misfit2(out.pose, X.col(col), rays.col(col)) < limit;
+      out.inliers += out.is_inlier[i];
+    }
+    if (turn < 2) refine(out.pose, X, rays, out.is_inlier);
+  }
+  out.found = out.found && out.inliers >= options.least_inliers &&
+              out.inliers >= options.least_share * static_cast<double>(n);
+  return out;
+}
+
+}  // namespace mesograph::orient

@@ -1,0 +1,65 @@
+#include <Eigen/Geometry>
+#include <Eigen/SVD>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/orient/similarity.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+Similarity weighted_similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target, const Eigen::VectorXd& w) {
+  const double sum = w.sum();
+  const Eigen::Vector3d ms = source * w / sum, mt = target * w / sum;
+  const Eigen::Matrix3Xd s = source.colwise() - ms, t = target.colwise() - mt;
+  const Eigen::Matrix3d cross = t * w.asDiagonal() * s.transpose() / sum;
+  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(cross, Eigen::ComputeFullU | Eigen::ComputeFullV);
+  Eigen::Vector3d sign(1, 1, (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1);
+  Similarity out;
+  out.R = svd.matrixU() * sign.asDiagonal() * svd.matrixV().transpose();
+  const double spread = (s.colwise().squaredNorm() * w)(0) / sum;
+  out.scale = svd.singularValues().dot(sign) / spread;
+  out.t = mt - out.scale * out.R * ms;
+  return out;
+}
+
+}  // namespace
+
+std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target,
+                                     double least_width) {
+  if (source.cols() < 3) return std::nullopt;
+  const Eigen::Matrix3Xd centred = target.colwise() - target.rowwise().mean();
+  const Eigen::Vector3d spread = Eigen::JacobiSVD<Eigen::Matrix3Xd>(centred).singularValues() /
+                                 std::sqrt(static_cast<double>(target.cols()));
+  if (spread[1] < least_width) return std::nullopt;
+  Eigen::VectorXd w = Eigen::VectorXd::Ones(source.cols());
+  Similarity out;
+  for (int iteration = 0; iteration < 20; ++iteration) {
+    out = weighted_similarity(source, target, w);
+    const Eigen::VectorXd d2 =
+        (((out.scale * out.R * source).colwise() + out.t) - target).colwise().squaredNorm().transpose();
+    std::vector<double> sorted(d2.data(), d2.data() + d2.size());
+    std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
+    const double scale2 = std::max(4 * sorted[sorted.size() / 2], 1e-12);
+    w = (1 + d2.array() / scale2).square().inverse().matrix();
+    out.kept = static_cast<int>((d2.array() < 4 * scale2).count());
+    out.rms = std::sqrt((d2.array() < 4 * scale2).select(d2.array(), 0.0).sum() / std::max(1, out.kept));
+  }
+  if (!std::isfinite(out.scale) || !(out.scale > 0)) return std::nullopt;
+  return out;
+}
+
+void transform(adjust::Block& block, const Similarity& s) {
+  const auto move = [&](Eigen::Vector3d& X) { X = s.scale * (s.R * X) + s.t; };
+  for (adjust::Station& station : block.stations) {
+    if (!station.oriented) continue;
+    move(station.C);
+    station.R = s.R * station.R;
+  }
+  for (adjust::GroundPoint& point : block.points)
+    if (point.X.allFinite()) move(point.X);
+  for (adjust::SurveyedPoint& point : block.surveyed)
+    if (point.point.X.allFinite()) move(point.point.X);
+}
+
+}  // namespace mesograph::orient

@@ -1,0 +1,29 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <mesograph/adjust/block.hpp>
+#include <optional>
+#include <vector>
+
+namespace mesograph::orient {
+
+/// target = scale R source + t
+struct Similarity {
+  double scale = 1.0;
+  Eigen::Matrix3d R = Eigen::Matrix3d::Identity();
+  Eigen::Vector3d t = Eigen::Vector3d::Zero();
+  double rms = nan;  ///< m, of what was kept
+  int kept = 0;
+};
+
+/// Similarity between matching points (columns), robust against some wrong ones: least squares with weights
+/// 1 / (1 + d^2 / s^2), s the median distance, repeated. Nothing where the points are fewer than three or lie on one
+/// line (within `least_width` of it), because the turn about that line is then free.
+/// Source: Umeyama (1991), PAMI 13.
+std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target,
+                                     double least_width);
+
+/// Moves a whole block: stations, points, control.
+void transform(adjust::Block& block, const Similarity& similarity);
+
+}  // namespace mesograph::orient

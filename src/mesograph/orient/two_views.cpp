@@ -1,0 +1,51 @@
+#include <Eigen/Geometry>
+#include <Eigen/SVD>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/orient/two_views.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+/// Ranges along two rays d (origin) and e (from C) to the points nearest to each other.
+Eigen::Vector2d ranges(const Eigen::Vector3d& d, const Eigen::Vector3d& e, const Eigen::Vector3d& C) {
+  const double de = d.dot(e), dC = d.dot(C), eC = e.dot(C), determinant = 1 - de * de;
+  if (determinant < 1e-12) return {-1, -1};
+  return {(dC - de * eC) / determinant, (de * dC - eC) / determinant};
+}
+
+}  // namespace
+
+RelativePose pose_from_essential(const Eigen::Matrix3d& E, const Eigen::Matrix3Xd& a, const Eigen::Matrix3Xd& b) {
+  // b ~ Q a + t with E = [t]x Q; the second camera's rotation is Q^T and its centre -Q^T t.
+  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(E, Eigen::ComputeFullU | Eigen::ComputeFullV);
+  Eigen::Matrix3d U = svd.matrixU(), V = svd.matrixV();
+  if (U.determinant() < 0) U.col(2) *= -1;
+  if (V.determinant() < 0) V.col(2) *= -1;
+  Eigen::Matrix3d W;
+  W << 0, -1, 0, 1, 0, 0, 0, 0, 1;
+  RelativePose best;
+  for (const bool turned : {false, true})
+    for (const double sign : {1.0, -1.0}) {
+      const Eigen::Matrix3d Q = U * (turned ? W.transpose() : W) * V.transpose();
+      RelativePose pose;
+      pose.R = Q.transpose();
+      pose.C = -sign * (Q.transpose() * U.col(2));
+      std::vector<double> angles;
+      for (Eigen::Index i = 0; i < a.cols(); ++i) {
+        const Eigen::Vector3d d = a.col(i).normalized(), e = (pose.R * b.col(i)).normalized();
+        const Eigen::Vector2d r = ranges(d, e, pose.C);
+        if (r.minCoeff() <= 0) continue;
+        angles.push_back(std::acos(std::clamp(d.dot(e), -1.0, 1.0)));
+      }
+      pose.in_front = static_cast<int>(angles.size());
+      if (pose.in_front <= best.in_front) continue;
+      std::nth_element(angles.begin(), angles.begin() + static_cast<std::ptrdiff_t>(angles.size() / 2), angles.end());
+      pose.median_angle = angles[angles.size() / 2];
+      best = pose;
+    }
+  return best;
+}
+
+}  // namespace mesograph::orient
