@@ -1,0 +1,240 @@
+#include <sys/resource.h>
+
+#include <algorithm>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/survey/stages.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* version = "adjust 1";
+
+using Json = nlohmann::ordered_json;
+
+Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
+
+std::string hash_or_empty(const fs::path& path) { return fs::exists(path) ? hash_file(path) : std::string(); }
+
+/// One surveyed point's result in the survey CRS and its grid axes.
+struct PointRow {
+  const adjust::SurveyedPoint* point;
+  Eigen::Vector3d place;                                         ///< as surveyed, CRS; NaN where not surveyed
+  Eigen::Vector3d error = Eigen::Vector3d::Constant(nan);        ///< adjusted - surveyed: east, north, height, m
+  Eigen::Vector3d error_sigma = Eigen::Vector3d::Constant(nan);  ///< predicted standard deviation of that error
+  int rays = 0;
+  double rms_px = nan;
+};
+
+std::vector<PointRow> point_rows(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result) {
+  const geo::Frame frame(survey.crs, named.origin);
+  std::vector<PointRow> out;
+  for (std::size_t i = 0; i < named.block.surveyed.size(); ++i) {
+    const adjust::SurveyedPoint& p = named.block.surveyed[i];
+    const adjust::SurveyedResult& r = result.surveyed[i];
+    PointRow row{&p, frame.crs_from_local(p.surveyed)};
+    row.rays = r.rays;
+    row.rms_px = r.rms_px;
+    const Eigen::Matrix3d grid_from_local = frame.local_from_grid(p.surveyed).transpose();
+    const Eigen::Matrix3d weight = grid_from_local * p.weight * grid_from_local.transpose();
+    const Eigen::Matrix3d covariance = grid_from_local * r.covariance * grid_from_local.transpose();
+    const Eigen::Vector3d error = grid_from_local * (r.X - p.surveyed);
+    for (int a = 0; a < 3; ++a) {
+      if (!(weight(a, a) > 0)) {
+        row.place[a] = nan;
+        continue;
+      }
+      row.error[a] = error[a];
+      row.error_sigma[a] = std::sqrt(covariance(a, a) + (p.role == adjust::Role::control ? 0.0 : 1 / weight(a, a)));
+    }
+    out.push_back(row);
+  }
+  return out;
+}
+
+/// RMSE and mean of the errors of a role; null where there is no point.
+Json accuracy(const std::vector<PointRow>& rows, adjust::Role role) {
+  Eigen::Vector3d squares = Eigen::Vector3d::Zero(), sums = Eigen::Vector3d::Zero();
+  Eigen::Vector3i n = Eigen::Vector3i::Zero();
+  int count = 0;
+  for (const PointRow& row : rows) {
+    if (row.point->role != role || row.rays < 2) continue;
+    ++count;
+    for (int a = 0; a < 3; ++a)
+      if (std::isfinite(row.error[a])) squares[a] += row.error[a] * row.error[a], sums[a] += row.error[a], ++n[a];
+  }
+  if (count == 0) return nullptr;
+  const auto rmse = [&](int a) { return n[a] ? json_of(std::sqrt(squares[a] / n[a])) : Json(); };
+  const auto mean = [&](int a) { return n[a] ? json_of(sums[a] / n[a]) : Json(); };
+  return {{"count", count}, {"rmse_east", rmse(0)}, {"rmse_north", rmse(1)}, {"rmse_height", rmse(2)},
+          {"mean_east", mean(0)}, {"mean_north", mean(1)}, {"mean_height", mean(2)}};
+}
+
+std::string points_text(const std::vector<PointRow>& rows, bool checks) {
+  std::string text = "id,east,north,height,role,sigma_h,sigma_v,d_east,d_north,d_height,rays,rms_px";
+  text += checks ? ",sigma_d_east,sigma_d_north,sigma_d_height\n" : "\n";
+  for (const PointRow& row : rows) {
+    if ((row.point->role == adjust::Role::check) != checks) continue;
+    const auto sigma = [&](int a) { return row.point->weight(a, a) > 0 ? 1 / std::sqrt(row.point->weight(a, a)) : nan; };
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(row.point->id), csv_length(row.place.x()),
+                        csv_length(row.place.y()), csv_length(row.place.z()), adjust::to_string(row.point->role),
+                        csv_length(sigma(0)), csv_length(sigma(2)), csv_length(row.error.x()), csv_length(row.error.y()),
+                        csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
+    if (checks)
+      text += fmt::format(",{},{},{}", csv_length(row.error_sigma.x()), csv_length(row.error_sigma.y()),
+                          csv_length(row.error_sigma.z()));
+    text += "\n";
+  }
+  return text;
+}
+
+std::string photos_text(const PhotoTable& photos, const NamedBlock& named) {
+  std::vector<int> ties(named.images.size(), 0);
+  std::vector<double> squares(named.images.size(), 0.0);
+  for (const adjust::GroundPoint& point : named.block.points)
+    for (const adjust::Ray& ray : point.rays) {
+      if (!ray.accepted || !point.X.allFinite() || !named.block.stations[ray.station].oriented) continue;
+      if (const auto v = adjust::residual(named.block, ray, point.X)) ++ties[ray.station], squares[ray.station] += v->squaredNorm();
+    }
+  std::string text = "image,sortie,camera,state,reason,ties,rms_px\n";
+  std::size_t i = 0;
+  for (const Photo& p : photos.photos) {
+    if (!p.screened_out.empty()) {
+      text += fmt::format("{},{},{},screened out,{},,\n", csv_field(p.image), csv_field(p.sortie), csv_field(p.camera),
+                          csv_field(p.screened_out));
+      continue;
+    }
+    const bool oriented = named.block.stations[i].oriented;
+    text += fmt::format("{},{},{},{},,{},{}\n", csv_field(p.image), csv_field(p.sortie), csv_field(p.camera),
+                        oriented ? "oriented" : "not oriented", ties[i],
+                        csv_pixels(ties[i] ? std::sqrt(squares[i] / ties[i]) : nan));
+    ++i;
+  }
+  return text;
+}
+
+Json cameras_of(const NamedBlock& named, std::string& text) {
+  std::map<std::string, camera::Camera> cameras;
+  for (const camera::Camera& c : named.block.cameras) cameras[c.name] = c;
+  text = camera::cameras_text(cameras);
+  return Json::parse(text);
+}
+
+Json summary_of(const NamedBlock& named, const adjust::AdjustResult& result, const std::vector<PointRow>& rows) {
+  Json groups = Json::array(), suspects = Json::array();
+  for (const adjust::Group& g : result.groups)
+    groups.push_back({{"name", g.name}, {"n", g.n}, {"redundancy", json_of(g.redundancy)}, {"sigma0", json_of(g.sigma0)}});
+  for (const adjust::Suspect& s : result.suspects)
+    suspects.push_back({{"kind", s.kind}, {"id", s.id}, {"image", s.station < 0 ? Json() : Json(named.images[s.station])},
+                        {"component", s.component}, {"size", json_of(s.size)}, {"w", json_of(s.w)}});
+  std::string text;
+  rusage usage{};
+  getrusage(RUSAGE_SELF, &usage);
+  return {{"photos", std::count_if(named.block.stations.begin(), named.block.stations.end(),
+                                   [](const adjust::Station& s) { return s.oriented; })},
+          {"tie_points", result.tie_points},
+          {"observations", result.observations},
+          {"unknowns", result.unknowns},
+          {"redundancy", result.redundancy},
+          {"iterations", result.iterations},
+          {"converged", result.status == adjust::SolveStatus::converged},
+          {"sigma0", json_of(result.sigma0)},
+          {"reprojection_rms_px", json_of(result.reprojection_rms_px)},
+          {"rejected_share", json_of(result.rejected_share)},
+          {"gsd", json_of(result.gsd)},
+          {"control", accuracy(rows, adjust::Role::control)},
+          {"check", accuracy(rows, adjust::Role::check)},
+          {"groups", groups},
+          {"suspects", suspects},
+          {"cameras", cameras_of(named, text)},
+          {"peak_memory_mb", static_cast<double>(usage.ru_maxrss) / 1024.0}};
+}
+
+/// What the survey wants to know of before it trusts the numbers.
+void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress) {
+  if (result.status != adjust::SolveStatus::converged)
+    progress.say("the adjustment did not come to rest; its figures are not final");
+  for (const adjust::Suspect& s : result.suspects)
+    progress.say(fmt::format("{} {}{}: {} is off by {:+.3f} {} (w = {:.1f})", s.kind, s.id,
+                             s.station < 0 ? "" : " in " + named.images[s.station], s.component, s.size,
+                             s.kind == "control" ? "m" : "px", s.w));
+  const auto tolerance = survey.settings.tolerance.find("image_rms_px");
+  if (tolerance != survey.settings.tolerance.end() && result.reprojection_rms_px > tolerance->second)
+    progress.say(fmt::format("reprojection {:.2f} px is above the tolerance of {} px", result.reprojection_rms_px, tolerance->second));
+}
+
+void check_datum(const NamedBlock& named) {
+  int control = 0, positions = 0;
+  for (const adjust::SurveyedPoint& p : named.block.surveyed) {
+    int rays = 0;
+    for (const adjust::Ray& r : p.point.rays) rays += named.block.stations[r.station].oriented;
+    control += p.role == adjust::Role::control && rays >= 2;
+  }
+  for (const adjust::Station& s : named.block.stations) positions += s.oriented && s.position.allFinite();
+  if (control < 3 && positions < 3)
+    throw Error("adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "
+                "needed: add control (mesograph control) and sightings (mesograph sight --import)", control, positions);
+}
+
+}  // namespace
+
+std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options) {
+  const auto oriented = survey.store.stage("orient");
+  const auto free = options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
+  return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
+                      hash_or_empty(survey.inputs() / "sightings.csv"), fmt::format("{}", fmt::join(free, ",")),
+                      fmt::format("{}", fmt::join(options.hold_out, ",")),
+                      fmt::format("{} {} {}", survey.settings.control_sigma_h, survey.settings.control_sigma_v,
+                                  survey.settings.sighting_sigma_px),
+                      survey.crs.wkt});
+}
+
+Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress) {
+  const PhotoTable photos = load_photos(survey);
+  NamedBlock named = load_block(survey, "orient");
+  const std::string print = adjust_fingerprint(survey, options);
+  if (const auto stage = survey.store.stage("adjust");
+      stage && stage->fingerprint == print && fs::exists(survey.results() / "adjustment.json"))
+    return {stage->summary, false};
+  const geo::Frame frame(survey.crs, named.origin);
+  named.block.surveyed = surveyed_points(survey, frame, named.images);
+  for (const std::string& id : options.hold_out) {
+    const auto found = std::find_if(named.block.surveyed.begin(), named.block.surveyed.end(),
+                                    [&](const adjust::SurveyedPoint& p) { return p.id == id; });
+    if (found == named.block.surveyed.end()) throw Error("adjust: --hold-out {}: no such control point", id);
+    found->role = adjust::Role::check;
+  }
+  check_datum(named);
+  adjust::AdjustOptions adjusting;
+  adjusting.scope.free.fill(false);
+  const auto free = options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
+  for (const std::string& name : free) {
+    const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
+    if (found == camera::parameter_names.end())
+      throw Error("adjust: --free {}: no such parameter; known are {}", name, fmt::join(camera::parameter_names, ","));
+    adjusting.scope.free[static_cast<std::size_t>(found - camera::parameter_names.begin())] = true;
+  }
+  const adjust::AdjustResult result = adjust::adjust(named.block, adjusting, progress);
+  const std::vector<PointRow> rows = point_rows(survey, named, result);
+  warn(survey, named, result, progress);
+  Outcome out;
+  out.summary = summary_of(named, result, rows);
+  save_block(survey, "adjust", named);
+  std::string cameras;
+  cameras_of(named, cameras);
+  write_file(survey.results() / "stations.csv", stations_text(survey, named));
+  write_file(survey.results() / "cameras.json", cameras);
+  write_file(survey.results() / "control.csv", points_text(rows, false));
+  write_file(survey.results() / "checks.csv", points_text(rows, true));
+  write_file(survey.results() / "photos.csv", photos_text(photos, named));
+  write_file(survey.results() / "adjustment.json", out.summary.dump(2) + "\n");
+  survey.store.finish("adjust", {print, out.summary});
+  return out;
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,315 @@
+#include <algorithm>
+#include <cstring>
+#include <map>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/camera/rotation.hpp>
+#include <mesograph/survey/blocks.hpp>
+#include <set>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+using Json = nlohmann::json;
+
+Json bytes_of(const std::vector<double>& values) {
+  const auto* first = reinterpret_cast<const std::uint8_t*>(values.data());
+  return Json::binary(std::vector<std::uint8_t>(first, first + values.size() * sizeof(double)));
+}
+
+/// Doubles in a row, written and read in the same order; NaN and all bits survive.
+struct Numbers {
+  std::vector<double> values;
+  std::size_t next = 0;
+  void put(double v) { values.push_back(v); }
+  template <typename Derived>
+  void put(const Eigen::MatrixBase<Derived>& m) {
+    for (Eigen::Index i = 0; i < m.size(); ++i) values.push_back(m(i % m.rows(), i / m.rows()));
+  }
+  double get() { return values.at(next++); }
+  template <typename Derived>
+  void get(Eigen::MatrixBase<Derived>& m) {
+    for (Eigen::Index i = 0; i < m.size(); ++i) m(i % m.rows(), i / m.rows()) = get();
+  }
+};
+
+template <typename Point>
+void put_point(Numbers& n, const Point& p) {
+  n.put(p.X);
+  n.put(static_cast<double>(p.rays.size()));
+  for (const adjust::Ray& r : p.rays) {
+    n.put(r.station), n.put(r.x), n.put(r.sigma), n.put(r.accepted ? 1 : 0);
+  }
+}
+
+adjust::GroundPoint get_point(Numbers& n) {
+  adjust::GroundPoint p;
+  n.get(p.X);
+  p.rays.resize(static_cast<std::size_t>(n.get()));
+  for (adjust::Ray& r : p.rays) {
+    r.station = static_cast<int>(n.get());
+    n.get(r.x);
+    r.sigma = n.get();
+    r.accepted = n.get() != 0;
+  }
+  return p;
+}
+
+double median(std::vector<double> values) {
+  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
+  std::nth_element(values.begin(), middle, values.end());
+  return *middle;
+}
+
+Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
+  Eigen::Vector3d out;
+  for (int a = 0; a < 3; ++a) {
+    std::vector<double> values;
+    for (const Eigen::Vector3d& p : points) values.push_back(p[a]);
+    out[a] = median(values);
+  }
+  return out;
+}
+
+bool has_position(const Photo& p) {
+  return std::isfinite(p.metadata.longitude_deg) && std::isfinite(p.metadata.latitude_deg) && std::isfinite(p.metadata.height);
+}
+
+Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
+  std::vector<Eigen::Vector3d> places;
+  for (const Photo* p : photos.kept())
+    if (has_position(*p)) places.push_back({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
+  if (!places.empty()) {
+    Eigen::Vector3d m = median_of(places);
+    m = {std::round(m.x() * 1000) / 1000, std::round(m.y() * 1000) / 1000, std::round(m.z())};
+    return survey.crs.local ? m : geo::crs_from_wgs84(survey.crs, m);
+  }
+  if (survey.crs.local) return Eigen::Vector3d::Zero();
+  if (fs::exists(survey.inputs() / "control.csv"))
+    for (const ControlRow& row : read_control(survey.inputs() / "control.csv"))
+      if (std::isfinite(row.east) && std::isfinite(row.height)) places.push_back({row.east, row.north, row.height});
+  if (places.empty())
+    if (const auto listing = load_listing(survey))
+      for (const auto& row : listing->rows) places.push_back(row.position);
+  if (places.empty())
+    throw Error("orient: nothing says where the block lies: no photo has a position and there is no control; give "
+                "control (mesograph control FILE) and sightings");
+  return median_of(places).array().round();
+}
+
+adjust::Sortie sortie_from(const Survey& survey, const std::string& name) {
+  const SortieSettings& settings = survey.settings.sortie(name);
+  adjust::Sortie out;
+  out.name = name;
+  std::copy_n(settings.sigma_photo, 2, out.sigma_photo);
+  std::copy_n(settings.sigma_sortie, 2, out.sigma_offset);
+  return out;
+}
+
+}  // namespace
+
+void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
+  const adjust::Block& b = named.block;
+  Json cameras = Json::array(), surveyed = Json::array(), sorties = Json::array();
+  Numbers n;
+  n.put(named.origin);
+  for (std::size_t i = 0; i < b.cameras.size(); ++i) {
+    cameras.push_back({b.cameras[i].name, b.cameras[i].width, b.cameras[i].height});
+    n.put(b.cameras[i].interior), n.put(b.priors[i].value), n.put(b.priors[i].sigma);
+  }
+  for (const adjust::Sortie& s : b.sorties) {
+    sorties.push_back(s.name);
+    for (int a = 0; a < 2; ++a) n.put(s.sigma_photo[a]), n.put(s.sigma_offset[a]);
+    n.put(s.offset);
+  }
+  for (const adjust::Station& s : b.stations) {
+    n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0);
+    n.put(s.C), n.put(s.R), n.put(s.position);
+  }
+  n.put(static_cast<double>(b.points.size()));
+  for (const adjust::GroundPoint& p : b.points) put_point(n, p);
+  for (const adjust::SurveyedPoint& p : b.surveyed) {
+    surveyed.push_back({p.id, static_cast<int>(p.role)});
+    n.put(p.surveyed), n.put(p.weight);
+    put_point(n, p.point);
+  }
+  write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
+                                                            {"points", named.point_names},
+                                                            {"cameras", cameras},
+                                                            {"sorties", sorties},
+                                                            {"surveyed", surveyed},
+                                                            {"numbers", bytes_of(n.values)}});
+}
+
+NamedBlock load_block(const Survey& survey, const std::string& stage) {
+  if (!survey.store.stage(stage))
+    throw Error("{}: {} has not run yet; run mesograph {} first", survey.folder.string(), stage, stage);
+  const Json json = read_packed(survey.store.folder() / ("block-" + stage));
+  NamedBlock out;
+  out.images = json.at("images").get<std::vector<std::string>>();
+  out.point_names = json.at("points").get<std::vector<std::string>>();
+  const auto& bytes = json.at("numbers").get_binary();
+  Numbers n;
+  n.values.resize(bytes.size() / sizeof(double));
+  std::memcpy(n.values.data(), bytes.data(), bytes.size());
+  n.get(out.origin);
+  adjust::Block& b = out.block;
+  for (const Json& c : json.at("cameras")) {
+    camera::Camera camera{c[0], c[1], c[2], camera::Interior::Zero()};
+    adjust::CameraPrior prior;
+    n.get(camera.interior), n.get(prior.value), n.get(prior.sigma);
+    b.cameras.push_back(camera);
+    b.priors.push_back(prior);
+  }
+  for (const Json& name : json.at("sorties")) {
+    adjust::Sortie s;
+    s.name = name;
+    for (int a = 0; a < 2; ++a) s.sigma_photo[a] = n.get(), s.sigma_offset[a] = n.get();
+    n.get(s.offset);
+    b.sorties.push_back(s);
+  }
+  for (std::size_t i = 0; i < out.images.size(); ++i) {
+    adjust::Station s;
+    s.camera = static_cast<int>(n.get()), s.sortie = static_cast<int>(n.get()), s.oriented = n.get() != 0;
+    n.get(s.C), n.get(s.R), n.get(s.position);
+    b.stations.push_back(s);
+  }
+  b.points.resize(static_cast<std::size_t>(n.get()));
+  for (adjust::GroundPoint& p : b.points) p = get_point(n);
+  for (const Json& s : json.at("surveyed")) {
+    adjust::SurveyedPoint p;
+    p.id = s[0];
+    p.role = static_cast<adjust::Role>(s[1].get<int>());
+    n.get(p.surveyed), n.get(p.weight);
+    p.point = get_point(n);
+    b.surveyed.push_back(p);
+  }
+  return out;
+}
+
+Eigen::Vector3d frame_origin(const Survey& survey, const PhotoTable& photos) {
+  const fs::path file = survey.inputs() / "frame.csv";
+  if (fs::exists(file)) {
+    const CsvTable table(file, {"east", "north", "height"});
+    if (table.rows() != 1) throw Error("{}: must hold one row; delete it to begin anew", file.string());
+    return {table.required_number(0, "east"), table.required_number(0, "north"), table.required_number(0, "height")};
+  }
+  const Eigen::Vector3d origin = find_origin(survey, photos);
+  write_file(file, fmt::format("# Origin of the local frame, fixed at the first orientation{}.\neast,north,height\n{:.5f},{:.5f},{:.5f}\n",
+                               survey.crs.local ? " (longitude, latitude, height)" : "", origin.x(), origin.y(), origin.z()));
+  return frame_origin(survey, photos);
+}
+
+std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
+                                                   const std::vector<std::string>& images) {
+  std::vector<adjust::SurveyedPoint> out;
+  if (!fs::exists(survey.inputs() / "control.csv")) return out;
+  std::map<std::string, std::size_t> index;
+  for (const ControlRow& row : read_control(survey.inputs() / "control.csv")) {
+    adjust::SurveyedPoint p;
+    p.id = row.id;
+    p.role = row.role;
+    const bool plan = std::isfinite(row.east), height = std::isfinite(row.height);
+    // An unknown coordinate is set to the origin's; its weight is zero, so that it says nothing.
+    const Eigen::Vector3d home = survey.crs.local ? Eigen::Vector3d::Zero() : frame.origin();
+    p.surveyed = frame.local_from_crs(
+        {plan ? row.east : home.x(), plan ? row.north : home.y(), height ? row.height : home.z()});
+    const double h = std::isfinite(row.sigma_h) ? row.sigma_h : survey.settings.control_sigma_h;
+    const double v = std::isfinite(row.sigma_v) ? row.sigma_v : survey.settings.control_sigma_v;
+    const Eigen::Vector3d in_grid(plan ? 1 / (h * h) : 0.0, plan ? 1 / (h * h) : 0.0, height ? 1 / (v * v) : 0.0);
+    const Eigen::Matrix3d R = frame.local_from_grid(p.surveyed);
+    p.weight = R * in_grid.asDiagonal() * R.transpose();
+    index[p.id] = out.size();
+    out.push_back(p);
+  }
+  if (!fs::exists(survey.inputs() / "sightings.csv")) return out;
+  std::map<std::string, int> number;
+  for (std::size_t i = 0; i < images.size(); ++i) number[images[i]] = static_cast<int>(i);
+  for (const Sighting& s : read_sightings(survey.inputs() / "sightings.csv")) {
+    const auto image = number.find(s.image);
+    const auto point = index.find(s.point);
+    if (s.state != SightingState::confirmed || image == number.end() || point == index.end()) continue;
+    const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.sighting_sigma_px;
+    out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
+  }
+  return out;
+}
+
+NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties) {
+  NamedBlock out;
+  out.images = ties.images;
+  out.origin = frame_origin(survey, photos);
+  const geo::Frame frame(survey.crs, out.origin);
+  adjust::Block& b = out.block;
+  const auto listing = load_listing(survey);
+  std::map<std::string, camera::Camera> listed;
+  if (listing) listed = camera::read_cameras(survey.inputs() / "cameras.json");
+  std::map<std::string, int> camera_index, sortie_index;
+  for (const Photo* p : photos.kept()) {
+    adjust::Station s;
+    if (!camera_index.count(p->camera)) {
+      camera_index[p->camera] = static_cast<int>(b.cameras.size());
+      const CameraStart& start = photos.camera(p->camera);
+      camera::Camera camera{start.name, start.width, start.height, camera::Interior::Zero()};
+      camera.interior[camera::c] = start.c;
+      if (listed.count(p->camera)) camera = listed[p->camera];
+      camera.name = p->camera;
+      b.cameras.push_back(camera);
+      b.priors.push_back(adjust::usual_prior(camera));
+      if (start.guessed) b.priors.back().sigma[camera::c] = 0.3 * start.c;
+    }
+    if (!sortie_index.count(p->sortie)) {
+      sortie_index[p->sortie] = static_cast<int>(b.sorties.size());
+      b.sorties.push_back(sortie_from(survey, p->sortie));
+    }
+    s.camera = camera_index[p->camera];
+    s.sortie = sortie_index[p->sortie];
+    if (has_position(*p)) s.position = frame.local_from_wgs84({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
+    b.stations.push_back(s);
+  }
+  if (listing) {
+    std::map<std::string, const Listing::Row*> rows;
+    for (const auto& row : listing->rows) rows[row.image] = &row;
+    for (std::size_t i = 0; i < b.stations.size(); ++i) {
+      const auto found = rows.find(out.images[i]);
+      if (found == rows.end()) continue;
+      const Listing::Row& row = *found->second;
+      adjust::Station& s = b.stations[i];
+      s.C = frame.local_from_crs(row.position);
+      s.R = frame.local_from_grid(s.C) * camera::rotation_from({row.omega_deg * rad_per_deg, row.phi_deg * rad_per_deg,
+                                                                row.kappa_deg * rad_per_deg});
+      s.oriented = true;
+    }
+  }
+  for (const TieTable::Point& p : ties.points) {
+    adjust::GroundPoint point;
+    for (const TieTable::Ray& r : p.rays) point.rays.push_back({r.photo, r.x, survey.settings.tie_sigma_px, true});
+    b.points.push_back(std::move(point));
+    out.point_names.push_back(p.name);
+  }
+  b.surveyed = surveyed_points(survey, frame, out.images);
+  return out;
+}
+
+std::string stations_text(const Survey& survey, const NamedBlock& named) {
+  const geo::Frame frame(survey.crs, named.origin);
+  std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa\n";
+  for (std::size_t i = 0; i < named.images.size(); ++i) {
+    const adjust::Station& s = named.block.stations[i];
+    if (!s.oriented) continue;
+    const Eigen::Vector3d place = frame.crs_from_local(s.C);
+    const camera::OmegaPhiKappa a = camera::angles_from(frame.local_from_grid(s.C).transpose() * s.R);
+    text += fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]), csv_field(named.block.sorties[s.sortie].name),
+                        csv_field(named.block.cameras[s.camera].name), csv_length(place.x()), csv_length(place.y()),
+                        csv_length(place.z()), csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
+                        csv_degrees(a.kappa * deg_per_rad));
+  }
+  return text;
+}
+
+}  // namespace mesograph::survey

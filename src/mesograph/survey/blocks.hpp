@@ -1,0 +1,35 @@
+#pragma once
+
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/survey/tie.hpp>
+
+namespace mesograph::survey {
+
+/// A block with the names that belong to it. Stations are the photos that take part, in PhotoTable::kept order.
+struct NamedBlock {
+  adjust::Block block;
+  std::vector<std::string> images;
+  std::vector<std::string> point_names;  ///< one a tie point
+  Eigen::Vector3d origin = Eigen::Vector3d::Zero();  ///< of the local frame, as geo::Frame takes it
+};
+
+void save_block(const Survey& survey, const std::string& stage, const NamedBlock& block);
+/// Throws Error where the stage ("orient", "adjust") has not run.
+NamedBlock load_block(const Survey& survey, const std::string& stage);
+
+/// The local frame's origin, fixed at the first call and kept in inputs/: median of the photos' positions rounded to
+/// 0.001 degree and 1 m, else of the control, else of the listing.
+Eigen::Vector3d frame_origin(const Survey& survey, const PhotoTable& photos);
+
+/// Control and sightings of a survey as points of a block. Sightings of photos that take no part are left out.
+std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
+                                                   const std::vector<std::string>& images);
+
+/// A block as orientation starts from it: cameras, sorties, observed positions, tie rays, control; no orientations,
+/// except where a listing gives them.
+NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties);
+
+/// Station table of a block as text (stations.csv); only oriented ones.
+std::string stations_text(const Survey& survey, const NamedBlock& block);
+
+}  // namespace mesograph::survey

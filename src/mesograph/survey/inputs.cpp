@@ -1,0 +1,147 @@
+#include <fmt/chrono.h>
+
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/inputs.hpp>
+#include <set>
+#include <sstream>
+#include <toml++/toml.h>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+std::vector<Source> read_sources(const fs::path& inputs) {
+  std::vector<Source> out;
+  const fs::path path = inputs / "sorties.toml";
+  if (!fs::exists(path)) return out;
+  try {
+    const toml::table root = toml::parse(read_file(path));
+    if (const toml::array* list = root["source"].as_array())
+      for (const toml::node& node : *list)
+        if (const toml::table* table = node.as_table())
+          out.push_back({(*table)["sortie"].value_or(std::string()), (*table)["path"].value_or(std::string())});
+  } catch (const toml::parse_error& error) {
+    throw Error("{}:{}: is no TOML ({}); restore it, admit writes it", path.string(), error.source().begin.line,
+                error.description());
+  }
+  return out;
+}
+
+void write_sources(const fs::path& inputs, const std::vector<Source>& sources) {
+  std::ostringstream text;
+  text << "# What was admitted, in order. Written by admit.\n";
+  for (const Source& source : sources)
+    text << "\n[[source]]\n" << toml::table{{"sortie", source.sortie}, {"path", source.path.string()}} << "\n";
+  write_file(inputs / "sorties.toml", text.str());
+}
+
+std::vector<ControlRow> read_control(const fs::path& path) {
+  const CsvTable table(path, {"id", "east", "north", "height"});
+  std::vector<ControlRow> out;
+  std::set<std::string> ids;
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    ControlRow point;
+    point.id = table.required_text(row, "id");
+    if (!ids.insert(point.id).second)
+      throw Error("{}: point '{}' comes twice; remove or rename one", table.where(row), point.id);
+    point.east = table.number(row, "east").value_or(nan);
+    point.north = table.number(row, "north").value_or(nan);
+    point.height = table.number(row, "height").value_or(nan);
+    if (std::isnan(point.east) != std::isnan(point.north))
+      throw Error("{}: point '{}' has only one of east and north; give both or none", table.where(row), point.id);
+    if (std::isnan(point.east) && std::isnan(point.height))
+      throw Error("{}: point '{}' has no coordinates; give east and north, height, or all", table.where(row), point.id);
+    const std::string& role = table.text(row, "role");
+    if (role == "check")
+      point.role = adjust::Role::check;
+    else if (role == "off")
+      point.role = adjust::Role::off;
+    else if (!role.empty() && role != "control")
+      throw Error("{}: role '{}' is unknown; write control, check or off", table.where(row), role);
+    point.sigma_h = table.number(row, "sigma_h").value_or(nan);
+    point.sigma_v = table.number(row, "sigma_v").value_or(nan);
+    if (point.sigma_h <= 0 || point.sigma_v <= 0)
+      throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", table.where(row), point.id);
+    out.push_back(point);
+  }
+  return out;
+}
+
+std::string control_text(const std::vector<ControlRow>& rows) {
+  std::string text = "id,east,north,height,role,sigma_h,sigma_v\n";
+  for (const ControlRow& p : rows)
+    text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
+                        csv_length(p.height), adjust::to_string(p.role), csv_length(p.sigma_h), csv_length(p.sigma_v));
+  return text;
+}
+
+std::string to_string(SightingState state) {
+  switch (state) {
+    case SightingState::predicted:
+      return "predicted";
+    case SightingState::found:
+      return "found";
+    case SightingState::rejected:
+      return "rejected";
+    default:
+      return "confirmed";
+  }
+}
+
+std::vector<Sighting> read_sightings(const fs::path& path) {
+  const CsvTable table(path, {"image", "point", "x", "y"});
+  std::vector<Sighting> out;
+  std::set<std::pair<std::string, std::string>> known;
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    Sighting s;
+    s.image = table.required_text(row, "image");
+    s.point = table.required_text(row, "point");
+    if (!known.insert({s.image, s.point}).second)
+      throw Error("{}: point '{}' is sighted twice in '{}'; remove one row", table.where(row), s.point, s.image);
+    s.x = table.required_number(row, "x");
+    s.y = table.required_number(row, "y");
+    s.sigma = table.number(row, "sigma").value_or(nan);
+    if (s.sigma <= 0) throw Error("{}: sigma must be greater than 0 pixels; correct it or leave it empty", table.where(row));
+    const std::string& state = table.text(row, "state");
+    bool matched = state.empty();
+    for (const auto value : {SightingState::predicted, SightingState::found, SightingState::confirmed, SightingState::rejected})
+      if (state == to_string(value)) s.state = value, matched = true;
+    if (!matched)
+      throw Error("{}: state '{}' is unknown; write predicted, found, confirmed or rejected", table.where(row), state);
+    if (!table.text(row, "origin").empty()) s.origin = table.text(row, "origin");
+    out.push_back(s);
+  }
+  return out;
+}
+
+std::string sightings_text(const std::vector<Sighting>& rows) {
+  std::string text = "image,point,x,y,sigma,state,origin\n";
+  for (const Sighting& s : rows)
+    text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(s.image), csv_field(s.point), csv_pixels(s.x), csv_pixels(s.y),
+                        csv_pixels(s.sigma), to_string(s.state), csv_field(s.origin));
+  return text;
+}
+
+std::vector<Decision> read_decisions(const fs::path& inputs) {
+  std::vector<Decision> out;
+  if (!fs::exists(inputs / "decisions.csv")) return out;
+  const CsvTable table(inputs / "decisions.csv", {"image", "decision"});
+  for (std::size_t row = 0; row < table.rows(); ++row)
+    out.push_back({table.text(row, "image"), table.text(row, "decision"), table.text(row, "time"), table.text(row, "why")});
+  return out;
+}
+
+void add_decisions(const fs::path& inputs, const std::vector<Decision>& more) {
+  std::vector<Decision> all = read_decisions(inputs);
+  all.insert(all.end(), more.begin(), more.end());
+  std::string text = "image,decision,time,why\n";
+  for (const Decision& d : all)
+    text += fmt::format("{},{},{},{}\n", csv_field(d.image), d.decision, d.time, csv_field(d.why));
+  write_file(inputs / "decisions.csv", text);
+}
+
+std::string time_now() { return fmt::format("{:%Y-%m-%d %H:%M:%S}", fmt::localtime(std::time(nullptr))); }
+
+}  // namespace mesograph::survey

@@ -1,0 +1,56 @@
+#pragma once
+
+#include <filesystem>
+#include <mesograph/adjust/block.hpp>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace mesograph::survey {
+
+/// A photo file or folder that was admitted, under its sortie.
+struct Source {
+  std::string sortie;
+  std::filesystem::path path;  ///< absolute
+};
+std::vector<Source> read_sources(const std::filesystem::path& inputs);
+void write_sources(const std::filesystem::path& inputs, const std::vector<Source>& sources);
+
+/// A row of control.csv, in the survey CRS. NaN: not surveyed, no own sigma.
+struct ControlRow {
+  std::string id;
+  double east = nan, north = nan, height = nan;
+  adjust::Role role = adjust::Role::control;
+  double sigma_h = nan, sigma_v = nan;  ///< m
+};
+/// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v]. Throws Error naming file and line where a
+/// column is missing, a number is none, an id is empty or comes twice, or a role is unknown.
+std::vector<ControlRow> read_control(const std::filesystem::path& path);
+std::string control_text(const std::vector<ControlRow>& rows);
+
+enum class SightingState { predicted, found, confirmed, rejected };
+std::string to_string(SightingState state);
+
+/// A row of sightings.csv.
+struct Sighting {
+  std::string image, point;
+  double x = nan, y = nan, sigma = nan;  ///< pixels
+  SightingState state = SightingState::confirmed;
+  std::string origin = "import";
+};
+/// Reads a sightings file: columns image,point,x,y[,sigma,state,origin]; no state column means confirmed.
+std::vector<Sighting> read_sightings(const std::filesystem::path& path);
+std::string sightings_text(const std::vector<Sighting>& rows);
+
+/// A decision about a photo by hand: decisions.csv.
+struct Decision {
+  std::string image, decision;  ///< "keep" or "drop"
+  std::string time, why;
+};
+std::vector<Decision> read_decisions(const std::filesystem::path& inputs);
+void add_decisions(const std::filesystem::path& inputs, const std::vector<Decision>& more);
+
+/// Local date and time as inputs/ note it, "2026-06-14 10:02:33".
+std::string time_now();
+
+}  // namespace mesograph::survey

@@ -1,0 +1,43 @@
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/survey.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+fs::path checked(const fs::path& folder) {
+  if (!fs::exists(folder / "survey.toml"))
+    throw Error("{}: is no survey (no survey.toml); start one with mesograph new, or name it with --survey",
+                folder.string());
+  return folder;
+}
+
+}  // namespace
+
+Survey::Survey(const fs::path& where)
+    : folder(checked(where)),
+      settings(read_settings(folder / "survey.toml")),
+      crs(geo::resolve(settings.crs)),
+      store(folder / "store") {}
+
+void create(const fs::path& folder, std::string name, const geo::CrsRequest& crs) {
+  if (fs::exists(folder / "survey.toml")) throw Error("{}: holds a survey already; name another folder", folder.string());
+  geo::resolve(crs);
+  if (name.empty()) name = fs::absolute(folder).lexically_normal().filename().string();
+  std::error_code failed;
+  fs::create_directories(folder / "inputs", failed);
+  fs::create_directories(folder / "results", failed);
+  if (failed) throw Error("{}: cannot be made ({}); check permissions", folder.string(), failed.message());
+  write_file(folder / "survey.toml", settings_text(name, crs));
+}
+
+std::string fingerprint(const std::vector<std::string>& parts) {
+  std::string all;
+  for (const std::string& part : parts) all += std::to_string(part.size()) + ":" + part;
+  return hash_bytes(all);
+}
+
+}  // namespace mesograph::survey

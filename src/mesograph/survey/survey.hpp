@@ -1,0 +1,66 @@
+#pragma once
+
+#include <filesystem>
+#include <mesograph/base/progress.hpp>
+#include <mesograph/geo/frame.hpp>
+#include <mesograph/photo/metadata.hpp>
+#include <mesograph/photo/screening.hpp>
+#include <mesograph/survey/inputs.hpp>
+#include <mesograph/survey/settings.hpp>
+#include <mesograph/survey/store.hpp>
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::survey {
+
+/// A photo that was admitted, whether it takes part or not.
+struct Photo {
+  std::string image;  ///< file name; "sortie/name" where a survey has the name twice
+  std::string sortie;
+  std::filesystem::path path;  ///< empty: without pixels, from a listing
+  std::string hash;
+  int width = 0, height = 0;
+  photo::Metadata metadata;
+  std::string camera;  ///< name of its camera
+  photo::Quality quality;
+  std::string screened_out;  ///< reason; empty: takes part
+  double value = nan;        ///< the figure behind the reason
+};
+
+/// A camera as the photos introduce it.
+struct CameraStart {
+  std::string name;
+  int width = 0, height = 0;
+  double c = nan;        ///< pixels
+  bool guessed = false;  ///< no metadata: c is a usual value
+};
+
+/// A survey folder, opened: what people wrote, what is stored.
+struct Survey {
+  std::filesystem::path folder;
+  Settings settings;
+  geo::Crs crs;
+  Store store;
+
+  /// Throws Error where the folder is no survey, survey.toml is wrong, or another command is at work.
+  explicit Survey(const std::filesystem::path& folder);
+
+  std::filesystem::path inputs() const { return folder / "inputs"; }
+  std::filesystem::path results() const { return folder / "results"; }
+};
+
+/// What a stage did: its JSON fields as the design names them, and whether it was made now or stood already.
+struct Outcome {
+  nlohmann::ordered_json summary;
+  bool made = true;
+};
+
+/// Makes DIR with survey.toml, inputs/ and results/. Throws Error where the CRS is not usable (see geo::resolve) or the
+/// folder holds a survey.
+void create(const std::filesystem::path& folder, std::string name, const geo::CrsRequest& crs);
+
+/// Hash that tells versions of a stage apart: its name with algorithm number, and everything it depends on.
+std::string fingerprint(const std::vector<std::string>& parts);
+
+}  // namespace mesograph::survey
