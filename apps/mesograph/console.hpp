@@ -1,5 +1,7 @@
 #pragma once
 
+#include <fmt/format.h>
+
 #include <chrono>
 #include <cxxopts.hpp>
 #include <filesystem>
@@ -7,6 +9,7 @@
 #include <mesograph/base/progress.hpp>
 #include <mutex>
 #include <nlohmann/json.hpp>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -61,6 +64,25 @@ const std::vector<Command>& commands();
 /// Comma-separated list -> its parts.
 std::vector<std::string> split_list(const std::string& text, char separator = ',');
 
+/// Number of an option of that type; nothing where it was not given.
+template <typename T>
+std::optional<T> optional_value(const Call& call, const char* name) {
+  return call.has(name) ? std::optional<T>(call.options[name].as<T>()) : std::nullopt;
+}
+
+Command new_command();
+Command admit_command();
+Command tie_command();
+Command orient_command();
+Command control_command();
+Command sight_command();
+Command adjust_command();
+Command densify_command();
+Command report_command();
+Command export_command();
+Command run_command();
+Command status_command();
 Command simulate_command();
+Command demo_command();
 
 }  // namespace mesograph::app

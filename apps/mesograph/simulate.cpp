@@ -35,9 +35,4 @@ Command simulate_command() {
           run_simulate};
 }
 
-const std::vector<Command>& commands() {
-  static const std::vector<Command> all = {simulate_command()};
-  return all;
-}
-
 }  // namespace mesograph::app

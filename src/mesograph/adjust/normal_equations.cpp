@@ -152,6 +152,7 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
   Reduced& reduced = reduced_[p];
   reduced.V.setZero();
   reduced.v.setZero();
+  reduced.cameras.clear();
   for (int r = 0; r < active.rays; ++r) {
     const Ray& ray = point.rays[rays_[active.first_ray + r]];
     const Station& s = block.stations[ray.station];
@@ -170,8 +171,16 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
     linear.A.leftCols<3>() = root * projection->by_ray * camera::skew(v);
     linear.B = root * projection->by_ray * s.R.transpose();
     linear.A.rightCols<3>() = -linear.B;
+    linear.K.setZero();
     for (std::size_t k = 0; k < layout_.free.size(); ++k)
       linear.K.col(k) = root * projection->by_interior.col(layout_.free[k]);
+    if (linear.camera >= 0) {
+      auto rows = std::find_if(reduced.cameras.begin(), reduced.cameras.end(),
+                               [&](const CameraRows& c) { return c.camera == linear.camera; });
+      if (rows == reduced.cameras.end())
+        rows = reduced.cameras.insert(rows, {linear.camera, Eigen::Matrix<double, camera::parameter_count, 3>::Zero()});
+      rows->W.noalias() += linear.K.transpose() * linear.B;
+    }
     linear.v = root * misfit;
     reduced.V += linear.B.transpose() * linear.B;
     reduced.v += linear.B.transpose() * linear.v;
@@ -212,17 +221,6 @@ void NormalEquations::build(const Block& block) {
     }
 }
 
-Eigen::MatrixXd NormalEquations::camera_rows(std::size_t p) const {
-  const int n = layout_.columns - layout_.station_columns;
-  Eigen::MatrixXd W = Eigen::MatrixXd::Zero(n, 3);
-  const auto k = static_cast<int>(layout_.free.size());
-  for (int r = 0; r < points_[p].rays; ++r) {
-    const Linear& l = linear_[points_[p].first_ray + r];
-    if (l.camera >= 0) W.middleRows(l.camera - layout_.station_columns, k) += l.K.leftCols(k).transpose() * l.B;
-  }
-  return W;
-}
-
 void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) {
   const int base = layout_.station_columns, border = layout_.columns - base;
   const auto k = static_cast<int>(layout_.free.size());
@@ -237,17 +235,19 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       point.inverse = damped.inverse();
       if (!point.inverse.allFinite()) point.inverse.setZero();
       if (border == 0) continue;
-      const Eigen::MatrixXd W = camera_rows(p), Y = W * point.inverse;
-      sum.leftCols(border) -= Y * W.transpose();
-      sum.col(border) -= Y * point.v;
+      for (const CameraRows& a : point.cameras) {
+        const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
+        sum.block(a.camera - base, border, k, 1) -= (Y * point.v).head(k);
+        for (const CameraRows& b : point.cameras)
+          sum.block(a.camera - base, b.camera - base, k, k) -= (Y * b.W.transpose()).topLeftCorner(k, k);
+      }
       for (int r = 0; r < points_[p].rays; ++r) {
         const Linear& l = linear_[points_[p].first_ray + r];
         if (l.camera < 0) continue;
-        const Eigen::MatrixXd K = l.K.leftCols(k);
-        const Eigen::MatrixXd KtK = K.transpose() * K;
-        sum.block(l.camera - base, l.camera - base, k, k) += KtK;
-        sum.block(l.camera - base, l.camera - base, k, k).diagonal() += lambda * KtK.diagonal();
-        sum.block(l.camera - base, border, k, 1) += K.transpose() * l.v;
+        Eigen::Matrix<double, camera::parameter_count, camera::parameter_count> KtK = l.K.transpose() * l.K;
+        KtK.diagonal() *= 1 + lambda;
+        sum.block(l.camera - base, l.camera - base, k, k) += KtK.topLeftCorner(k, k);
+        sum.block(l.camera - base, border, k, 1) += (l.K.transpose() * l.v).head(k);
       }
     }
     partial[chunk] = std::move(sum);
@@ -280,18 +280,18 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       const Eigen::Matrix<double, 6, 3> W = l.A.transpose() * l.B, Y = W * reduced_[p].inverse;
       U += l.A.transpose() * l.A;
       row.right += l.A.transpose() * l.v - Y * reduced_[p].v;
-      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += l.K.leftCols(k).transpose() * l.A;
+      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += (l.K.transpose() * l.A).topRows(k);
+      for (const CameraRows& c : reduced_[p].cameras)
+        row.border.middleRows(c.camera - base, k) -= (c.W * Y.transpose()).topRows(k);
       const ActivePoint& active = points_[p];
       for (int r = 0; r < active.rays; ++r) {
         const Linear& other = linear_[active.first_ray + r];
-        if (other.camera >= 0)
-          row.border.middleRows(other.camera - base, k) -= other.K.leftCols(k).transpose() * (other.B * Y.transpose());
         if (other.station < 0) continue;
         const int j = other.station / 6;
-        if (j == static_cast<int>(i))
-          row.diagonal -= Y * (other.A.transpose() * other.B).transpose();
-        else if (slot[j] >= 0)
-          row.across[slot[j]] -= Y * (other.A.transpose() * other.B).transpose();
+        if (j < static_cast<int>(i)) continue;
+        // Y W' = (Y B') A: two small products instead of forming W again.
+        const Eigen::Matrix<double, 6, 2> YBt = Y * other.B.transpose();
+        (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).noalias() -= YBt * other.A;
       }
     }
     row.diagonal += U;

@@ -65,12 +65,17 @@ class NormalEquations {
     Eigen::Matrix<double, 2, 3> B;
     Eigen::Vector2d v;  ///< observed - computed, weighted
   };
+  /// Sum of K'B over a point's rays of one camera; rows beyond the free parameters are zero.
+  struct CameraRows {
+    int camera = -1;  ///< column
+    Eigen::Matrix<double, camera::parameter_count, 3> W;
+  };
   struct Reduced {
     Eigen::Matrix3d V, inverse;
     Eigen::Vector3d v;
+    std::vector<CameraRows> cameras;  ///< one or two as a rule
   };
   void linearise(const Block& block, std::size_t point);
-  Eigen::MatrixXd camera_rows(std::size_t point) const;
 
   Scope scope_;
   Layout layout_;

@@ -5,6 +5,8 @@
 #include <mesograph/keypoint/keypoint.hpp>
 #include <mesograph/keypoint/scale_space.hpp>
 #include <numeric>
+#include <optional>
+#include <tuple>
 
 namespace mesograph::keypoint {
 
@@ -103,29 +105,32 @@ void spread(std::vector<Extremum>& all, int limit, int width, int height) {
   all.swap(kept);
 }
 
-/// Gradient by central differences at a pixel that has neighbours.
-struct Gradient {
-  float size, angle;
+/// Size and direction of the gradient of a whole level, by central differences; zero along the edges.
+struct Gradients {
+  photo::Grey size, angle;
+  explicit Gradients(const photo::Grey& image) : size(image.width, image.height), angle(image.width, image.height) {
+    for (int row = 1; row < image.height - 1; ++row)
+      for (int col = 1; col < image.width - 1; ++col) {
+        const float dx = image.at(col + 1, row) - image.at(col - 1, row);
+        const float dy = image.at(col, row + 1) - image.at(col, row - 1);
+        size.at(col, row) = std::sqrt(dx * dx + dy * dy);
+        angle.at(col, row) = std::atan2(dy, dx);
+      }
+  }
 };
-Gradient gradient_at(const photo::Grey& image, int col, int row) {
-  const float dx = image.at(col + 1, row) - image.at(col - 1, row);
-  const float dy = image.at(col, row + 1) - image.at(col, row - 1);
-  return {std::sqrt(dx * dx + dy * dy), std::atan2(dy, dx)};
-}
 
 /// Peaks of the histogram of gradient directions around an extremum, at most two.
-std::vector<double> dominant_angles(const photo::Grey& image, const Extremum& e) {
+std::vector<double> dominant_angles(const Gradients& gradients, const Extremum& e) {
   constexpr int bins = 36;
   std::array<double, bins> histogram{}, smooth{};
   const double reach = 1.5 * e.sigma;
   const int radius = static_cast<int>(std::lround(3 * reach));
   const int c0 = static_cast<int>(std::lround(e.col)), r0 = static_cast<int>(std::lround(e.row));
-  for (int row = std::max(1, r0 - radius); row <= std::min(image.height - 2, r0 + radius); ++row)
-    for (int col = std::max(1, c0 - radius); col <= std::min(image.width - 2, c0 + radius); ++col) {
+  for (int row = std::max(1, r0 - radius); row <= std::min(gradients.size.height - 2, r0 + radius); ++row)
+    for (int col = std::max(1, c0 - radius); col <= std::min(gradients.size.width - 2, c0 + radius); ++col) {
       const double dx = col - e.col, dy = row - e.row;
-      const Gradient g = gradient_at(image, col, row);
-      const double bin = (g.angle + pi) / (2 * pi) * bins;
-      histogram[static_cast<int>(bin) % bins] += g.size * std::exp(-0.5 * (dx * dx + dy * dy) / (reach * reach));
+      const double bin = (gradients.angle.at(col, row) + pi) / (2 * pi) * bins;
+      histogram[static_cast<int>(bin) % bins] += gradients.size.at(col, row) * std::exp(-0.5 * (dx * dx + dy * dy) / (reach * reach));
     }
   for (int turn = 0; turn < 2; ++turn) {
     for (int i = 0; i < bins; ++i)
@@ -146,22 +151,22 @@ std::vector<double> dominant_angles(const photo::Grey& image, const Extremum& e)
   return angles;
 }
 
-void describe(const photo::Grey& image, const Extremum& e, double angle, std::uint8_t* out) {
+void describe(const Gradients& gradients, const Extremum& e, double angle, std::uint8_t* out) {
   constexpr int grid = 4, bins = 8;
   std::array<float, (grid + 2) * (grid + 2) * bins> histogram{};
   const double cell = 3.0 * e.sigma, cs = std::cos(angle) / cell, sn = std::sin(angle) / cell;
   const int radius = static_cast<int>(std::lround(cell * std::sqrt(2.0) * (grid + 1) * 0.5));
   const int c0 = static_cast<int>(std::lround(e.col)), r0 = static_cast<int>(std::lround(e.row));
-  for (int row = std::max(1, r0 - radius); row <= std::min(image.height - 2, r0 + radius); ++row)
-    for (int col = std::max(1, c0 - radius); col <= std::min(image.width - 2, c0 + radius); ++col) {
+  for (int row = std::max(1, r0 - radius); row <= std::min(gradients.size.height - 2, r0 + radius); ++row)
+    for (int col = std::max(1, c0 - radius); col <= std::min(gradients.size.width - 2, c0 + radius); ++col) {
       const double dx = col - e.col, dy = row - e.row;
       const double a = cs * dx + sn * dy, b = -sn * dx + cs * dy;  // in cells, turned
       const double gc = a + grid / 2 + 0.5, gr = b + grid / 2 + 0.5;
       if (gc <= 0 || gr <= 0 || gc >= grid + 1 || gr >= grid + 1) continue;
-      const Gradient g = gradient_at(image, col, row);
-      double turned = (g.angle - angle) / (2 * pi);
+      double turned = (gradients.angle.at(col, row) - angle) / (2 * pi);
       turned = (turned - std::floor(turned)) * bins;
-      const auto weight = static_cast<float>(g.size * std::exp(-(a * a + b * b) / (0.5 * grid * grid)));
+      const float falloff = std::exp(static_cast<float>(-(a * a + b * b) / (0.5 * grid * grid)));
+      const float weight = gradients.size.at(col, row) * falloff;
       const int ic = static_cast<int>(gc), ir = static_cast<int>(gr), io = static_cast<int>(turned);
       const auto fc = static_cast<float>(gc - ic), fr = static_cast<float>(gr - ir), fo = static_cast<float>(turned - io);
       for (int k = 0; k < 8; ++k) {
@@ -197,17 +202,23 @@ Keypoints detect(const photo::Grey& image, const DetectOptions& options) {
     first = halved(octaves.back().gaussian[scales_per_octave]);
     octaves.back().difference.clear();
   }
-  spread(extrema, options.limit, image.width, image.height);
+  const int limit = std::min(options.limit, static_cast<int>(static_cast<double>(image.data.size()) / options.pixels_per_keypoint));
+  spread(extrema, limit, image.width, image.height);
+  std::stable_sort(extrema.begin(), extrema.end(), [](const Extremum& a, const Extremum& b) {
+    return std::tie(a.octave, a.level) < std::tie(b.octave, b.level);
+  });
   Keypoints out;
-  for (const Extremum& e : extrema) {
-    const photo::Grey& level = octaves[e.octave].gaussian[e.level];
+  std::optional<Gradients> gradients;
+  for (std::size_t i = 0; i < extrema.size(); ++i) {
+    const Extremum& e = extrema[i];
+    if (i == 0 || e.octave != extrema[i - 1].octave || e.level != extrema[i - 1].level)
+      gradients.emplace(octaves[e.octave].gaussian[e.level]);
     const double size = std::pow(2.0, e.octave);
-    for (const double angle : dominant_angles(level, e)) {
-      if (static_cast<int>(out.points.size()) >= options.limit) break;
+    for (const double angle : dominant_angles(*gradients, e)) {
       out.points.push_back({static_cast<float>(e.col * size + 0.5), static_cast<float>(e.row * size + 0.5),
                             static_cast<float>(e.sigma * size), static_cast<float>(angle)});
       out.descriptors.resize(out.descriptors.size() + descriptor_size);
-      describe(level, e, angle, &out.descriptors[out.descriptors.size() - descriptor_size]);
+      describe(*gradients, e, angle, &out.descriptors[out.descriptors.size() - descriptor_size]);
     }
   }
   return out;

@@ -51,51 +51,68 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
     hn::Store(hn::Set(d, none), d, &state[(3 * i + 1) * lanes]);
     hn::Store(hn::Set(d, -1), d, &state[(3 * i + 2) * lanes]);
   }
-  auto block = hwy::AllocateAligned<std::int32_t>(pairs * lanes);
-  auto lane_norm = hwy::AllocateAligned<std::int32_t>(lanes);
+  // Two vectors of b at a time against four rows of a: eight sums in registers for six loads.
+  const std::size_t wide = 2 * lanes;
+  auto block = hwy::AllocateAligned<std::int32_t>(pairs * wide);
+  auto lane_norm = hwy::AllocateAligned<std::int32_t>(wide);
   auto out = hwy::AllocateAligned<std::int32_t>(3 * lanes);
-  for (std::size_t first = 0; first < n_b; first += lanes) {
-    const std::size_t here = std::min(lanes, n_b - first);
-    for (std::size_t lane = 0; lane < lanes; ++lane) {
+  for (std::size_t first = 0; first < n_b; first += wide) {
+    const std::size_t here = std::min(wide, n_b - first);
+    for (std::size_t lane = 0; lane < wide; ++lane) {
       lane_norm[lane] = lane < here ? norm_b[first + lane] : 1 << 29;
       for (std::size_t k = 0; k < pairs; ++k)
-        block[k * lanes + lane] = lane < here ? pack(b + 128 * (first + lane) + 2 * k) : 0;
+        block[k * wide + lane] = lane < here ? pack(b + 128 * (first + lane) + 2 * k) : 0;
     }
-    const auto norms = hn::Load(d, lane_norm.get());
-    const auto numbers = hn::Iota(d, static_cast<std::int32_t>(first));
-    Running column{hn::Set(d, none), hn::Set(d, none), hn::Set(d, -1)};
+    const auto norms0 = hn::Load(d, lane_norm.get()), norms1 = hn::Load(d, lane_norm.get() + lanes);
+    const auto numbers0 = hn::Iota(d, static_cast<std::int32_t>(first));
+    const auto numbers1 = hn::Iota(d, static_cast<std::int32_t>(first + lanes));
+    Running column0{hn::Set(d, none), hn::Set(d, none), hn::Set(d, -1)}, column1 = column0;
     for (std::size_t i = 0; i < padded_a; i += rows_at_once) {
-      auto s0 = hn::Zero(d), s1 = s0, s2 = s0, s3 = s0, unused = s0;
+      auto s00 = hn::Zero(d), s10 = s00, s20 = s00, s30 = s00, s01 = s00, s11 = s00, s21 = s00, s31 = s00, unused = s00;
       const std::int32_t* r = &rows[i * pairs];
       for (std::size_t k = 0; k < pairs; ++k) {
-        const auto v = hn::BitCast(d16, hn::Load(d, &block[k * lanes]));
-        s0 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[k])), v, s0, unused);
-        s1 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[pairs + k])), v, s1, unused);
-        s2 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[2 * pairs + k])), v, s2, unused);
-        s3 = hn::ReorderWidenMulAccumulate(d, hn::BitCast(d16, hn::Set(d, r[3 * pairs + k])), v, s3, unused);
+        const auto v0 = hn::BitCast(d16, hn::Load(d, &block[k * wide]));
+        const auto v1 = hn::BitCast(d16, hn::Load(d, &block[k * wide + lanes]));
+        const auto r0 = hn::BitCast(d16, hn::Set(d, r[k])), r1 = hn::BitCast(d16, hn::Set(d, r[pairs + k]));
+        const auto r2 = hn::BitCast(d16, hn::Set(d, r[2 * pairs + k])), r3 = hn::BitCast(d16, hn::Set(d, r[3 * pairs + k]));
+        s00 = hn::ReorderWidenMulAccumulate(d, r0, v0, s00, unused);
+        s01 = hn::ReorderWidenMulAccumulate(d, r0, v1, s01, unused);
+        s10 = hn::ReorderWidenMulAccumulate(d, r1, v0, s10, unused);
+        s11 = hn::ReorderWidenMulAccumulate(d, r1, v1, s11, unused);
+        s20 = hn::ReorderWidenMulAccumulate(d, r2, v0, s20, unused);
+        s21 = hn::ReorderWidenMulAccumulate(d, r2, v1, s21, unused);
+        s30 = hn::ReorderWidenMulAccumulate(d, r3, v0, s30, unused);
+        s31 = hn::ReorderWidenMulAccumulate(d, r3, v1, s31, unused);
       }
-      const auto finish = [&](std::size_t row, hn::Vec<D32> sum) {
+      const auto finish = [&](std::size_t row, hn::Vec<D32> sum0, hn::Vec<D32> sum1) {
         if (row >= n_a) return;
-        const auto twice = hn::Add(sum, sum);
+        const auto twice0 = hn::Add(sum0, sum0), twice1 = hn::Add(sum1, sum1);
         std::int32_t* s = &state[3 * row * lanes];
         Running across{hn::Load(d, s), hn::Load(d, s + lanes), hn::Load(d, s + 2 * lanes)};
-        across.see(hn::Sub(twice, norms), numbers);
+        across.see(hn::Sub(twice0, norms0), numbers0);
+        across.see(hn::Sub(twice1, norms1), numbers1);
         hn::Store(across.best, d, s);
         hn::Store(across.second, d, s + lanes);
         hn::Store(across.index, d, s + 2 * lanes);
-        column.see(hn::Sub(twice, hn::Set(d, norm_a[row])), hn::Set(d, static_cast<std::int32_t>(row)));
+        const auto norm = hn::Set(d, norm_a[row]), number = hn::Set(d, static_cast<std::int32_t>(row));
+        column0.see(hn::Sub(twice0, norm), number);
+        column1.see(hn::Sub(twice1, norm), number);
       };
-      finish(i, s0);
-      finish(i + 1, s1);
-      finish(i + 2, s2);
-      finish(i + 3, s3);
+      finish(i, s00, s01);
+      finish(i + 1, s10, s11);
+      finish(i + 2, s20, s21);
+      finish(i + 3, s30, s31);
     }
-    hn::Store(column.best, d, out.get());
-    hn::Store(column.second, d, out.get() + lanes);
-    hn::Store(column.index, d, out.get() + 2 * lanes);
-    for (std::size_t lane = 0; lane < here; ++lane)
-      of_b[first + lane] = {out[2 * lanes + lane], norm_b[first + lane] - out[lane],
-                            norm_b[first + lane] - out[lanes + lane]};
+    for (const std::size_t half : {std::size_t{0}, lanes}) {
+      const Running& column = half == 0 ? column0 : column1;
+      hn::Store(column.best, d, out.get());
+      hn::Store(column.second, d, out.get() + lanes);
+      hn::Store(column.index, d, out.get() + 2 * lanes);
+      for (std::size_t lane = 0; lane < lanes && half + lane < here; ++lane) {
+        const std::size_t j = first + half + lane;
+        of_b[j] = {out[2 * lanes + lane], norm_b[j] - out[lane], norm_b[j] - out[lanes + lane]};
+      }
+    }
   }
   for (std::size_t i = 0; i < n_a; ++i) {
     const std::int32_t* s = &state[3 * i * lanes];

@@ -213,7 +213,7 @@ Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, 
 
 }  // namespace
 
-std::vector<const Photo*> PhotoTable::kept() const {
+std::vector<const Photo*> PhotoTable::kept() const& {
   std::vector<const Photo*> out;
   for (const Photo& p : photos)
     if (p.screened_out.empty()) out.push_back(&p);

@@ -17,7 +17,8 @@ struct PhotoTable {
   std::vector<Photo> photos;  ///< sorted by sortie and image
   std::vector<CameraStart> cameras;
 
-  std::vector<const Photo*> kept() const;
+  std::vector<const Photo*> kept() const&;
+  std::vector<const Photo*> kept() && = delete;  // the pointers would outlive the table
   const CameraStart& camera(const std::string& name) const;
 };
 

@@ -26,7 +26,8 @@ std::vector<Sighting> stored_sightings(const Survey& survey) {
 void check_place(const Survey& survey, const std::vector<ControlRow>& rows, Progress& progress) {
   if (survey.crs.local || !survey.store.stage("admit")) return;
   std::vector<Eigen::Vector3d> places;
-  for (const Photo* p : load_photos(survey).kept())
+  const PhotoTable photos = load_photos(survey);
+  for (const Photo* p : photos.kept())
     if (std::isfinite(p->metadata.latitude_deg) && std::isfinite(p->metadata.height))
       places.push_back(geo::crs_from_wgs84(survey.crs, {p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height}));
   if (places.empty()) return;

@@ -49,8 +49,8 @@ orient::OrientResult take_listing(adjust::Block& block) {
 std::string orient_fingerprint(const Survey& survey) {
   const auto ties = survey.store.stage("tie");
   bool positions = false;
-  if (survey.store.stage("admit"))
-    for (const Photo* p : load_photos(survey).kept()) positions = positions || std::isfinite(p->metadata.latitude_deg);
+  const PhotoTable photos = survey.store.stage("admit") ? load_photos(survey) : PhotoTable();
+  for (const Photo* p : photos.kept()) positions = positions || std::isfinite(p->metadata.latitude_deg);
   std::vector<std::string> parts = {version, ties ? ties->fingerprint : "", settings_of_sorties(survey), survey.crs.wkt,
                                     std::to_string(survey.settings.tie_sigma_px),
                                     hash_or_empty(survey.inputs() / "listing.csv"),

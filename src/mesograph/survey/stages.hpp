@@ -33,4 +33,22 @@ struct AdjustStageOptions {
 Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress);
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options = {});
 
+struct DensifyStageOptions {
+  std::optional<double> spacing;    ///< m; default [densify] spacing, else 2 GSD
+  std::optional<int> level;         ///< default [densify] level, else from the spacing
+  std::optional<int> min_views;     ///< default [densify] min_views
+  std::optional<double> max_sigma;  ///< m
+  std::filesystem::path out;        ///< default results/cloud.las
+};
+/// Dense cloud of the adjusted block as LAS.
+Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& progress);
+std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions& options = {});
+
+/// results/report.html from the last adjustment.
+Outcome report(Survey& survey, Progress& progress);
+std::string report_fingerprint(const Survey& survey);
+
+/// Everything [products] wants, in order, only what is out of date: outcomes by stage name, each with "did".
+nlohmann::ordered_json run(Survey& survey, Progress& progress);
+
 }  // namespace mesograph::survey

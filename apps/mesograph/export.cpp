@@ -1,0 +1,45 @@
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/export.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_export(Call& call) {
+  survey::ExportOptions options;
+  options.what = call.only_path("kind, as in export stations");
+  options.image = call.text("image");
+  if (call.has("pair")) {
+    const auto pair = split_list(call.text("pair"));
+    if (pair.size() != 2) throw UsageError("--pair {}: write two photos, as in --pair A.jpg,B.jpg", call.text("pair"));
+    options.pair = {pair[0], pair[1]};
+  }
+  survey::Survey opened(call.survey);
+  const survey::ExportText text = survey::export_text(opened, options);
+  const std::string out = call.has("out") ? call.text("out") : (opened.results() / text.file_name).string();
+  call.json = {{"files", nlohmann::json::array({out})}, {"rows", text.rows}};
+  if (out == "-") {
+    call.lines.push_back(text.text.substr(0, text.text.find_last_not_of('\n') + 1));
+    return;
+  }
+  write_file(out, text.text);
+  call.lines.push_back(fmt::format("{}: {} rows", out, text.rows));
+}
+
+}  // namespace
+
+Command export_command() {
+  return {"export", "writes stations, cameras, ties, keypoints, matches, points, control, sightings or residuals", "WHAT",
+          [](cxxopts::Options& options) {
+            auto add = options.add_options();
+            add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
+            add("pair", "matches of two photos: A,B", cxxopts::value<std::string>());
+            add("image", "keypoints, matches or residuals of one photo", cxxopts::value<std::string>());
+          },
+          run_export};
+}
+
+}  // namespace mesograph::app

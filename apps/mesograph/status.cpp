@@ -1,0 +1,27 @@
+#include <mesograph/survey/status.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_status(Call& call) {
+  survey::Survey opened(call.survey);
+  const auto states = survey::stage_states(opened);
+  call.json["stages"] = nlohmann::ordered_json::array();
+  call.lines.push_back(fmt::format("{} ({})", opened.settings.name, opened.crs.name));
+  for (const survey::StageState& s : states) {
+    call.json["stages"].push_back({{"name", s.name}, {"state", s.state}, {"reason", s.reason}});
+    call.lines.push_back(fmt::format("  {:<8} {:<12} {}", s.name, s.state, s.reason));
+  }
+  const std::string next = survey::next_step(opened, states);
+  call.json["next"] = next;
+  call.lines.push_back(next.empty() ? "everything is current" : "next: " + next);
+}
+
+}  // namespace
+
+Command status_command() { return {"status", "says what is done, what is out of date and what to do next", "", {}, run_status}; }
+
+}  // namespace mesograph::app

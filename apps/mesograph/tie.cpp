@@ -1,0 +1,36 @@
+#include <mesograph/survey/tie.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_tie(Call& call) {
+  survey::Survey opened(call.survey);
+  survey::TieOptions options;
+  options.limit = optional_value<int>(call, "limit");
+  if (call.has("pairs")) options.pairs = call.text("pairs");
+  options.import_file = call.text("import");
+  const survey::Outcome outcome = survey::tie(opened, options, call.progress);
+  call.json = outcome.summary;
+  call.lines.push_back(fmt::format("{} tie points with {:.2f} rays each, from {} keypoints; {} of {} pairs verified{}",
+                                   call.json["tie_points"].get<std::size_t>(), call.json["mean_multiplicity"].get<double>(),
+                                   call.json["keypoints"].get<std::size_t>(), call.json["pairs_verified"].get<std::size_t>(),
+                                   call.json["pairs_planned"].get<std::size_t>(), outcome.made ? "" : " (current)"));
+}
+
+}  // namespace
+
+Command tie_command() {
+  return {"tie", "finds tie points between the photos", "",
+          [](cxxopts::Options& options) {
+            auto add = options.add_options();
+            add("limit", "most keypoints a photo (default 8000)", cxxopts::value<int>());
+            add("pairs", "positions (neighbours by position) or all", cxxopts::value<std::string>());
+            add("import", "ties.csv to take instead of matching", cxxopts::value<std::string>());
+          },
+          run_tie};
+}
+
+}  // namespace mesograph::app

@@ -1,0 +1,141 @@
+#include <algorithm>
+#include <map>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/survey/export.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+NamedBlock latest_block(const Survey& survey) { return load_block(survey, survey.store.stage("adjust") ? "adjust" : "orient"); }
+
+std::string cameras(const Survey& survey) {
+  std::map<std::string, camera::Camera> out;
+  for (const camera::Camera& c : latest_block(survey).block.cameras) out[c.name] = c;
+  return camera::cameras_text(out);
+}
+
+std::string ties(const Survey& survey) {
+  const TieTable table = load_ties(survey);
+  std::string text = "image,point,x,y\n";
+  for (const TieTable::Point& p : table.points)
+    for (const TieTable::Ray& r : p.rays)
+      text += fmt::format("{},{},{},{}\n", csv_field(table.images[r.photo]), csv_field(p.name), csv_pixels(r.x.x()), csv_pixels(r.x.y()));
+  return text;
+}
+
+std::string keypoints(const Survey& survey, const std::string& only) {
+  std::string text = "image,id,x,y,scale,angle\n";
+  const PhotoTable photos = load_photos(survey);
+  for (const Photo* p : photos.kept()) {
+    if (!only.empty() && p->image != only) continue;
+    const keypoint::Keypoints keys = load_keypoints(survey, *p);
+    for (std::size_t i = 0; i < keys.points.size(); ++i)
+      text += fmt::format("{},{},{},{},{},{}\n", csv_field(p->image), i, csv_pixels(keys.points[i].x), csv_pixels(keys.points[i].y),
+                          csv_pixels(keys.points[i].scale), csv_degrees(keys.points[i].angle * deg_per_rad));
+  }
+  return text;
+}
+
+std::string matches(const Survey& survey, const ExportOptions& options) {
+  std::string text = "image_a,id_a,image_b,id_b\n";
+  const PhotoTable photos = load_photos(survey);
+  const auto kept = photos.kept();
+  for (const match::PairMatches& pair : load_matches(survey)) {
+    const std::string &a = kept[pair.a]->image, &b = kept[pair.b]->image;
+    const bool asked = !options.pair || (a == options.pair->first && b == options.pair->second) ||
+                       (b == options.pair->first && a == options.pair->second);
+    if (!asked || (!options.image.empty() && a != options.image && b != options.image)) continue;
+    for (const match::Match& m : pair.matches) text += fmt::format("{},{},{},{}\n", csv_field(a), m.a, csv_field(b), m.b);
+  }
+  return text;
+}
+
+std::string points(const Survey& survey) {
+  const NamedBlock named = latest_block(survey);
+  const geo::Frame frame(survey.crs, named.origin);
+  std::string text = "point,east,north,height,rays,sigma_east,sigma_north,sigma_height,rms_px\n";
+  for (std::size_t i = 0; i < named.block.points.size(); ++i) {
+    const adjust::GroundPoint& p = named.block.points[i];
+    if (!p.X.allFinite()) continue;
+    int rays = 0;
+    double squares = 0;
+    for (const adjust::Ray& r : p.rays) {
+      if (!r.accepted || !named.block.stations[r.station].oriented) continue;
+      if (const auto v = adjust::residual(named.block, r, p.X)) ++rays, squares += v->squaredNorm();
+    }
+    if (rays < 2) continue;
+    const Eigen::Vector3d place = frame.crs_from_local(p.X);
+    text += fmt::format("{},{},{},{},{},,,,{}\n", csv_field(named.point_names[i]), csv_length(place.x()), csv_length(place.y()),
+                        csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
+  }
+  return text;
+}
+
+std::string residuals(const Survey& survey, const std::string& only) {
+  const NamedBlock named = latest_block(survey);
+  std::string text = "image,point,x,y,vx,vy,accepted\n";
+  const auto add = [&](const std::string& name, const adjust::GroundPoint& p) {
+    for (const adjust::Ray& r : p.rays) {
+      if (!p.X.allFinite() || !named.block.stations[r.station].oriented) continue;
+      if (!only.empty() && named.images[r.station] != only) continue;
+      const auto v = adjust::residual(named.block, r, p.X);
+      if (!v) continue;
+      text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(named.images[r.station]), csv_field(name), csv_pixels(r.x.x()),
+                          csv_pixels(r.x.y()), csv_pixels(v->x()), csv_pixels(v->y()), r.accepted ? 1 : 0);
+    }
+  };
+  for (std::size_t i = 0; i < named.block.points.size(); ++i) add(named.point_names[i], named.block.points[i]);
+  for (const adjust::SurveyedPoint& p : named.block.surveyed) add(p.id, p.point);
+  return text;
+}
+
+std::string input(const Survey& survey, const char* name, const char* command) {
+  const fs::path file = survey.inputs() / name;
+  if (!fs::exists(file)) throw Error("{}: has no {} yet; run mesograph {} first", survey.folder.string(), name, command);
+  return read_file(file);
+}
+
+}  // namespace
+
+const std::vector<std::string>& export_kinds() {
+  static const std::vector<std::string> kinds = {"stations", "cameras", "ties",      "keypoints", "matches",
+                                                 "points",   "control", "sightings", "residuals"};
+  return kinds;
+}
+
+ExportText export_text(const Survey& survey, const ExportOptions& options) {
+  ExportText out;
+  const std::string& what = options.what;
+  out.file_name = what + (what == "cameras" ? ".json" : ".csv");
+  if (what == "stations")
+    out.text = stations_text(survey, latest_block(survey));
+  else if (what == "cameras")
+    out.text = cameras(survey);
+  else if (what == "ties")
+    out.text = ties(survey);
+  else if (what == "keypoints")
+    out.text = keypoints(survey, options.image);
+  else if (what == "matches")
+    out.text = matches(survey, options);
+  else if (what == "points")
+    out.text = points(survey);
+  else if (what == "control")
+    out.text = input(survey, "control.csv", "control");
+  else if (what == "sightings")
+    out.text = input(survey, "sightings.csv", "sight");
+  else if (what == "residuals")
+    out.text = residuals(survey, options.image);
+  else
+    throw UsageError("export {}: unknown; choose from {}", what, fmt::join(export_kinds(), ", "));
+  const auto lines = static_cast<std::size_t>(std::count(out.text.begin(), out.text.end(), '\n'));
+  out.rows = what == "cameras" ? latest_block(survey).block.cameras.size() : lines - 1;
+  return out;
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,21 @@
+#pragma once
+
+#include <mesograph/survey/stages.hpp>
+
+namespace mesograph::survey {
+
+struct ExportOptions {
+  std::string what;  ///< stations, cameras, ties, keypoints, matches, points, control, sightings, residuals
+  std::string image;                          ///< keypoints, matches, residuals: only this photo
+  std::optional<std::pair<std::string, std::string>> pair;  ///< matches: only this pair
+};
+
+/// Text of an export, and the number of its rows. The block is that of the last adjustment, else of the orientation.
+struct ExportText {
+  std::string text, file_name;
+  std::size_t rows = 0;
+};
+ExportText export_text(const Survey& survey, const ExportOptions& options);
+const std::vector<std::string>& export_kinds();
+
+}  // namespace mesograph::survey

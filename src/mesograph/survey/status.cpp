@@ -1,0 +1,50 @@
+#include <algorithm>
+#include <mesograph/survey/status.hpp>
+
+namespace mesograph::survey {
+
+namespace {
+
+StageState judge(const Survey& survey, const std::string& name, const std::string& wanted, const std::string& cause,
+                 const std::vector<StageState>& before) {
+  const auto stage = survey.store.stage(name);
+  if (!stage) return {name, "missing", "has not run"};
+  for (const StageState& s : before)
+    if (s.state != "current") return {name, "out of date", s.name + " is " + s.state};
+  if (stage->fingerprint != wanted) return {name, "out of date", cause};
+  return {name, "current", ""};
+}
+
+StageState judge_admit(const Survey& survey) {
+  if (!survey.store.stage("admit")) return {"admit", "missing", "has not run"};
+  for (const Photo& p : load_photos(survey).photos)
+    if (!p.path.empty() && !std::filesystem::exists(p.path))
+      return {"admit", "out of date", "photo " + p.path.string() + " is not where it was"};
+  return {"admit", "current", ""};
+}
+
+}  // namespace
+
+std::vector<StageState> stage_states(const Survey& survey) {
+  std::vector<StageState> out = {judge_admit(survey)};
+  out.push_back(judge(survey, "tie", tie_fingerprint(survey), "photos, [tie] or options differ", {out[0]}));
+  out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie] or the datum's points differ", {out[1]}));
+  out.push_back(judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {out[2]}));
+
+  return out;
+}
+
+std::string next_step(const Survey& survey, const std::vector<StageState>& states) {
+  const bool control = std::filesystem::exists(survey.inputs() / "control.csv");
+  const bool sightings = std::filesystem::exists(survey.inputs() / "sightings.csv");
+  for (const StageState& s : states) {
+    if (s.state == "current") continue;
+    if (s.name == "admit" && s.state == "missing") return "mesograph admit PHOTOS --sortie NAME";
+    if (s.name == "adjust" && !control) return "mesograph control control.csv";
+    if (s.name == "adjust" && !sightings) return "mesograph sight --import sightings.csv";
+    return s.state == "missing" ? "mesograph " + s.name : "mesograph run";
+  }
+  return "";
+}
+
+}  // namespace mesograph::survey
