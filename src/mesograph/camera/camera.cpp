@@ -26,12 +26,21 @@ Distorted distort(const Interior& p, double u, double w) {
   return out;
 }
 
+constexpr double least_growth = 0.1;  // of the radial function; keeps Newton away from its fold
+
+/// r2 <= camera.largest_r2(), without its search where the negative terms alone cannot reach the fold.
+bool growing(const Camera& camera, double r2) {
+  const Interior& p = camera.interior;
+  const double lowest =
+      1 + r2 * (std::min(0.0, 3 * p[k1]) + r2 * (std::min(0.0, 5 * p[k2]) + r2 * std::min(0.0, 7 * p[k3])));
+  return (lowest >= least_growth && r2 <= 4.0) || r2 <= camera.largest_r2();
+}
+
 }  // namespace
 
 double Camera::largest_r2() const {
   // The radial function r (1 + k1 r^2 + ...) grows while 1 + 3 k1 r2 + 5 k2 r2^2 + 7 k3 r2^3 > 0. Searched outwards to
-  // r = 2 (63 degrees off axis, more than this model is good for); the margin keeps Newton away from the fold.
-  const double least_growth = 0.1;
+  // r = 2 (63 degrees off axis, more than this model is good for).
   for (double r2 = 0.01; r2 <= 4.0; r2 += 0.01) {
     const double growth = 1 + r2 * (3 * interior[k1] + r2 * (5 * interior[k2] + r2 * 7 * interior[k3]));
     if (growth < least_growth) return r2 - 0.01;
@@ -45,7 +54,7 @@ std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector
   if (!(v.z() < 0)) return std::nullopt;
   const double u = v.x() / -v.z();
   const double w = v.y() / v.z();
-  if (u * u + w * w > camera.largest_r2()) return std::nullopt;
+  if (!growing(camera, u * u + w * w)) return std::nullopt;
   const Interior& p = camera.interior;
   const Eigen::Vector2d d = distort(p, u, w).d;
   return Eigen::Vector2d(0.5 * camera.width + p[x0] + p[c] * ((1 + p[b1]) * d.x() + p[b2] * d.y()),
@@ -57,7 +66,7 @@ std::optional<Projection> project_with_derivatives(const Camera& camera, const E
   const double u = v.x() / -v.z();
   const double w = v.y() / v.z();
   const double r2 = u * u + w * w;
-  if (r2 > camera.largest_r2()) return std::nullopt;
+  if (!growing(camera, r2)) return std::nullopt;
   const Interior& p = camera.interior;
   const Distorted t = distort(p, u, w);
 
@@ -89,16 +98,15 @@ std::optional<Eigen::Vector3d> ray(const Camera& camera, const Eigen::Vector2d& 
   const Interior& p = camera.interior;
   const double wd = (x.y() - 0.5 * camera.height - p[y0]) / p[c];
   const double ud = ((x.x() - 0.5 * camera.width - p[x0]) / p[c] - p[b2] * wd) / (1 + p[b1]);
-  const double limit = camera.largest_r2();
   Eigen::Vector2d uw(ud, wd);
-  if (uw.squaredNorm() > limit) uw *= std::sqrt(limit / uw.squaredNorm());
+  if (!growing(camera, uw.squaredNorm())) uw *= std::sqrt(camera.largest_r2() / uw.squaredNorm());
   for (int iteration = 0; iteration < 30; ++iteration) {
     const Distorted t = distort(p, uw.x(), uw.y());
     const Eigen::Vector2d step = t.by_uw.inverse() * (Eigen::Vector2d(ud, wd) - t.d);
     uw += step;
     if (!uw.allFinite()) return std::nullopt;
-    if (uw.squaredNorm() > limit) {
-      if (uw.squaredNorm() > 4 * limit) return std::nullopt;
+    if (!growing(camera, uw.squaredNorm())) {
+      if (uw.squaredNorm() > 4 * camera.largest_r2()) return std::nullopt;
       continue;
     }
     if (step.norm() < 1e-9) return Eigen::Vector3d(uw.x(), -uw.y(), -1.0);

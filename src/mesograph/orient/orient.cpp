@@ -1,7 +1,9 @@
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/orient/growth.hpp>
 #include <mesograph/orient/similarity.hpp>
+#include <numeric>
 
 namespace mesograph::orient {
 
@@ -37,16 +39,53 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
   return fit(0.1);
 }
 
+/// The tie points that growth works with: those with most rays first, until every cell of every photo has its share.
+/// Growth needs spread, not numbers; with all points it took five times as long for the same stations.
+adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
+  constexpr int columns = 12, rows = 9;
+  adjust::Block out = block;
+  out.points.clear();
+  std::vector<std::size_t> order(block.points.size());
+  std::iota(order.begin(), order.end(), 0);
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+    return block.points[a].rays.size() > block.points[b].rays.size();
+  });
+  std::vector<int> filled(block.stations.size() * columns * rows, 0);
+  for (const std::size_t p : order) {
+    std::vector<std::size_t> cells;
+    bool wanted = false;
+    for (const adjust::Ray& ray : block.points[p].rays) {
+      const camera::Camera& camera = block.cameras[block.stations[ray.station].camera];
+      const int c = std::clamp(static_cast<int>(ray.x.x() / camera.width * columns), 0, columns - 1);
+      const int r = std::clamp(static_cast<int>(ray.x.y() / camera.height * rows), 0, rows - 1);
+      cells.push_back((static_cast<std::size_t>(ray.station) * rows + r) * columns + c);
+      wanted = wanted || filled[cells.back()] < rays_per_cell;
+    }
+    if (!wanted) continue;
+    for (const std::size_t cell : cells) ++filled[cell];
+    out.points.push_back(block.points[p]);
+  }
+  return out;
+}
+
 }  // namespace
 
 OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                     Progress& progress) {
   OrientResult out;
-  Growth growth(block, names, options, progress);
+  adjust::Block small = thinned(block, options.rays_per_cell);
+  Growth growth(small, names, options, progress);
   if (!growth.start())
     throw Error("orient: no two photos share enough tie points at a useful angle; check overlap and run tie with "
                 "--pairs all");
   growth.grow();
+  block.stations = small.stations;
+  block.cameras = small.cameras;
+  parallel_for(block.points.size(), 64, [&](std::size_t p) {
+    for (adjust::Ray& ray : block.points[p].rays) ray.accepted = true;
+    block.points[p].X.setConstant(nan);
+    adjust::intersect(block, block.points[p], 1.0 * rad_per_deg);
+  });
   out.components = 1;
   for (std::size_t s = 0; s < block.stations.size(); ++s)
     if (!block.stations[s].oriented) out.not_oriented.push_back({static_cast<int>(s), growth.reason(static_cast<int>(s))});

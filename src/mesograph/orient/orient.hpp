@@ -14,6 +14,7 @@ struct OrientOptions {
   double new_camera_tolerance = 0.010, known_camera_tolerance = 0.004;
   int photos_of_known_camera = 4;
   int least_inliers = 15;
+  int rays_per_cell = 6;  ///< of 12 x 9 cells of a photo that growth works with: 650 rays a photo
   double min_start_angle_deg = 3.0;
   double global_growth = 1.25;  ///< global adjustment whenever the block has grown by this factor
 };

@@ -99,7 +99,7 @@ void spoil(Pilot& pilot, int bad) {
   if (bad >= 2) {
     const TrueStation early = pilot.flight.stations[usable / 4];
     pilot.expose("grid", 0, early.C + Eigen::Vector3d(-3, 4, 0), 0, 0);
-    pilot.flight.stations.back().gain = 2.7;
+    pilot.flight.stations.back().gain = 4.5;
   }
   if (bad >= 3) pilot.expose("grid", 0, pad + Eigen::Vector3d(0, 0, 3), 0.4, 0);
   if (bad >= 4) pilot.expose("grid", 0, pad + Eigen::Vector3d(2, 1, 22), 0.2, 0);
