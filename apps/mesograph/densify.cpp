@@ -1,0 +1,40 @@
+#include <mesograph/survey/stages.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_densify(Call& call) {
+  survey::Survey opened(call.survey);
+  survey::DensifyStageOptions options;
+  options.spacing = optional_value<double>(call, "spacing");
+  options.level = optional_value<int>(call, "level");
+  options.min_views = optional_value<int>(call, "min-views");
+  options.max_sigma = optional_value<double>(call, "max-sigma");
+  options.out = call.text("out");
+  const survey::Outcome outcome = survey::densify(opened, options, call.progress);
+  call.json = outcome.summary;
+  call.lines.push_back(fmt::format("{}: {} points, spacing {:.3f} m, {:.0f} points a square metre{}",
+                                   call.json["file"].get<std::string>(), call.json["points"].get<std::size_t>(),
+                                   call.json["spacing"].get<double>(), call.json["density"].get<double>(),
+                                   outcome.made ? "" : " (current)"));
+}
+
+}  // namespace
+
+Command densify_command() {
+  return {"densify", "makes a dense, georeferenced LAS cloud from the adjusted block", "",
+          [](cxxopts::Options& options) {
+            auto add = options.add_options();
+            add("spacing", "of the points, m (default 2 GSD)", cxxopts::value<double>());
+            add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", cxxopts::value<int>());
+            add("min-views", "photos that must agree on a point (default 3)", cxxopts::value<int>());
+            add("max-sigma", "most standard deviation of a point from matching, m", cxxopts::value<double>());
+            add("out", "file (default results/cloud.las)", cxxopts::value<std::string>());
+          },
+          run_densify};
+}
+
+}  // namespace mesograph::app

@@ -1,0 +1,163 @@
+#include <Eigen/LU>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/dense/depth_map.hpp>
+
+namespace mesograph::dense {
+
+namespace {
+
+constexpr float no_data = -2.0f;
+
+/// Part of the reference photo that is matched at once.
+struct Tile {
+  int col = 0, row = 0, width = 0, height = 0;
+};
+
+/// Homography partner pixel <- reference pixel over the plane z, as numerators and denominator in (col, row, 1); the
+/// denominator is positive where the plane point lies before the partner.
+Eigen::Matrix3d plane_homography(const Pinhole& from, const Pinhole& to, double z) {
+  Eigen::Matrix3d ray_from_pixel, pixel_from_ray;
+  ray_from_pixel << 1 / from.c, 0, -0.5 * from.width / from.c, 0, -1 / from.c, 0.5 * from.height / from.c, 0, 0, -1;
+  // (x, y, w): x = c v.x + width/2 (-v.z), y = -c v.y + height/2 (-v.z), w = -v.z
+  pixel_from_ray << to.c, 0, -0.5 * to.width, 0, -to.c, -0.5 * to.height, 0, 0, -1;
+  // X = C + s R d with s = (z - C.z) / (R d).z; scaled by (C.z - z) > 0 over -(R d).z > 0, the sign stays right.
+  const Eigen::Matrix3d ground = (from.C.z() - z) * from.R - (from.C - to.C) * from.R.row(2);
+  return pixel_from_ray * to.R.transpose() * ground * ray_from_pixel;
+}
+
+void warp(const View& partner, const Eigen::Matrix3d& H, const Tile& tile, photo::Grey& out) {
+  const int w = partner.image.width, h = partner.image.height;
+  for (int r = 0; r < tile.height; ++r) {
+    const double y = tile.row + r + 0.5;
+    float* to = &out.data[static_cast<std::size_t>(r) * tile.width];
+    double nx = H(0, 0) * (tile.col + 0.5) + H(0, 1) * y + H(0, 2), ny = H(1, 0) * (tile.col + 0.5) + H(1, 1) * y + H(1, 2);
+    double n = H(2, 0) * (tile.col + 0.5) + H(2, 1) * y + H(2, 2);
+    for (int c = 0; c < tile.width; ++c, nx += H(0, 0), ny += H(1, 0), n += H(2, 0)) {
+      to[c] = 0.0f;
+      if (n <= 1e-9) continue;
+      const double px = nx / n - 0.5, py = ny / n - 0.5;
+      if (!(px >= 0 && py >= 0 && px < w - 1 && py < h - 1)) continue;
+      const int i = static_cast<int>(px), j = static_cast<int>(py);
+      const auto tx = static_cast<float>(px - i), ty = static_cast<float>(py - j);
+      const float* p = &partner.image.data[static_cast<std::size_t>(j) * w + i];
+      if (p[0] == 0.0f || p[1] == 0.0f || p[w] == 0.0f || p[w + 1] == 0.0f) continue;
+      const float upper = p[0] + tx * (p[1] - p[0]), lower = p[w] + tx * (p[w + 1] - p[w]);
+      to[c] = upper + ty * (lower - upper);
+    }
+  }
+}
+
+/// Mean of the better half of the values that are there; no_data where none is.
+float better_half(float* values, std::size_t n) {
+  std::size_t m = 0;
+  for (std::size_t i = 0; i < n; ++i)
+    if (values[i] > no_data) values[m++] = values[i];
+  if (m == 0) return no_data;
+  const std::size_t keep = m <= 2 ? m : (m + 1) / 2;
+  std::sort(values, values + m, std::greater<>());
+  float sum = 0;
+  for (std::size_t i = 0; i < keep; ++i) sum += values[i];
+  return sum / static_cast<float>(keep);
+}
+
+struct Range {
+  double low = 0, high = 0, step = 0;
+  int labels() const { return static_cast<int>(std::ceil((high - low) / step)) + 1; }
+};
+
+/// Heights to try in a tile: those of its tie points, padded; the step from the parallax of the widest partner.
+Range range_of(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
+               const Tile& tile, const DepthOptions& options) {
+  std::vector<double> z;
+  for (const double reach : {0.25, 1.0, 1e6}) {
+    for (const GroundHint& hint : ground)
+      if (hint.x.x() > tile.col - reach * tile.width && hint.x.x() < tile.col + (1 + reach) * tile.width &&
+          hint.x.y() > tile.row - reach * tile.height && hint.x.y() < tile.row + (1 + reach) * tile.height)
+        z.push_back(hint.z);
+    if (z.size() >= 10) break;
+    z.clear();
+  }
+  Range out;
+  if (z.empty()) return out;
+  std::sort(z.begin(), z.end());
+  // Up to one in a hundred points may be wrong; their heights do not stretch the range.
+  const std::size_t off = z.size() / 100;
+  out.low = z[off] - options.pad, out.high = z[z.size() - 1 - off] + options.pad;
+  const double x = tile.col + 0.5 * tile.width, y = tile.row + 0.5 * tile.height, middle = z[z.size() / 2];
+  double parallax = 0;  // pixels per metre of height
+  const Eigen::Vector3d d = reference.pinhole.direction(x, y);
+  const auto at = [&](double height) { return Eigen::Vector3d(reference.pinhole.C + (height - reference.pinhole.C.z()) / d.z() * d); };
+  for (const View& partner : partners) {
+    const Eigen::Vector2d shift = partner.pinhole.project(at(middle + 0.5)) - partner.pinhole.project(at(middle - 0.5));
+    if (shift.allFinite()) parallax = std::max(parallax, shift.norm());
+  }
+  out.step = parallax > 0 ? options.step_px / parallax : 0;
+  out.step = std::max(out.step, (out.high - out.low) / (options.most_labels - 1));
+  return out;
+}
+
+photo::Grey cut(const photo::Grey& image, const Tile& tile) {
+  photo::Grey out(tile.width, tile.height);
+  for (int r = 0; r < tile.height; ++r)
+    std::copy_n(&image.data[static_cast<std::size_t>(tile.row + r) * image.width + tile.col], tile.width,
+                &out.data[static_cast<std::size_t>(r) * tile.width]);
+  return out;
+}
+
+void match_tile(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
+                const Tile& tile, const Tile& inner, const DepthOptions& options, DepthMap& out) {
+  const Range range = range_of(reference, partners, ground, tile, options);
+  if (!(range.step > 0)) return;
+  const photo::Grey image = cut(reference.image, tile);
+  constexpr std::uint8_t neutral = 64;
+  CostVolume volume(tile.width, tile.height, range.labels(), neutral);
+  photo::Grey warped(tile.width, tile.height);
+  std::vector<photo::Raster<float>> scores(partners.size());
+  std::vector<float> values(partners.size());
+  for (int label = 0; label < volume.labels; ++label) {
+    const double z = range.low + label * range.step;
+    for (std::size_t k = 0; k < partners.size(); ++k) {
+      warp(partners[k], plane_homography(reference.pinhole, partners[k].pinhole, z), tile, warped);
+      scores[k] = correlate(image, warped, options.window, options.least_contrast, no_data);
+    }
+    for (std::size_t i = 0; i < image.data.size(); ++i) {
+      for (std::size_t k = 0; k < partners.size(); ++k) values[k] = scores[k].data[i];
+      const float score = better_half(values.data(), values.size());
+      if (score > no_data)
+        volume.cost[i * volume.labels + label] = static_cast<std::uint8_t>(std::lround(std::clamp(63.5f * (1 - score), 0.0f, 127.0f)));
+    }
+  }
+  const photo::Raster<float> labels = semi_global(volume, image, options.semi_global);
+  for (int row = inner.row; row < inner.row + inner.height; ++row)
+    for (int col = inner.col; col < inner.col + inner.width; ++col) {
+      const float label = labels.at(col - tile.col, row - tile.row);
+      if (!std::isfinite(label)) continue;
+      const std::uint8_t cost = volume.at(col - tile.col, row - tile.row)[std::lround(label)];
+      const float score = 1 - static_cast<float>(cost) / 63.5f;
+      if (score < options.least_score) continue;
+      out.height.at(col, row) = static_cast<float>(range.low + label * range.step);
+      out.score.at(col, row) = score;
+    }
+}
+
+}  // namespace
+
+DepthMap match_depth(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
+                     const DepthOptions& options) {
+  const int w = reference.pinhole.width, h = reference.pinhole.height;
+  DepthMap out{photo::Raster<float>(w, h, 1, std::numeric_limits<float>::quiet_NaN()), photo::Raster<float>(w, h)};
+  if (partners.empty()) return out;
+  for (int row = 0; row < h; row += options.tile)
+    for (int col = 0; col < w; col += options.tile) {
+      const Tile inner{col, row, std::min(options.tile, w - col), std::min(options.tile, h - row)};
+      Tile tile;
+      tile.col = std::max(0, col - options.margin), tile.row = std::max(0, row - options.margin);
+      tile.width = std::min(w, inner.col + inner.width + options.margin) - tile.col;
+      tile.height = std::min(h, inner.row + inner.height + options.margin) - tile.row;
+      match_tile(reference, partners, ground, tile, inner, options, out);
+    }
+  return out;
+}
+
+}  // namespace mesograph::dense

@@ -1,0 +1,49 @@
+#pragma once
+
+#include <mesograph/dense/pinhole.hpp>
+#include <mesograph/dense/semi_global.hpp>
+#include <vector>
+
+namespace mesograph::dense {
+
+/// A photo's own surface: for each pixel of its pinhole photo the height z (local frame, m) at which its ray ends; NaN:
+/// nothing found.
+struct DepthMap {
+  photo::Raster<float> height;
+  photo::Raster<float> score;  ///< mean correlation of the best partners there, 0 to 1
+};
+
+struct DepthOptions {
+  int window = 3;           ///< half width of the correlation window, pixels of the level: 7 x 7
+  int tile = 384;           ///< pixels, each with its own range of heights; bounds memory to about 400 MB a thread
+  int margin = 32;          ///< overlap of tiles, pixels
+  double step_px = 0.7;     ///< parallax between neighbouring heights in the widest partner; more skips minima
+  double pad = 3.0;         ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
+  int most_labels = 320;
+  double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
+  double least_score = 0.45;    ///< correlation below which a pixel stays empty
+  SemiGlobalOptions semi_global;
+};
+
+struct View {
+  Pinhole pinhole;
+  photo::Grey image;  ///< 0: no data
+};
+
+/// Heights of `reference` from its partners. The ground is swept by horizontal planes of the local frame: windows then
+/// lie on level ground in every photo, oblique ones too. Cost: mean of the better half of the partners' normalised
+/// cross-correlations (exposure and lighting of a whole window drop out, photos that do not see a place drop out), then
+/// semi-global. `ground`: heights of tie points with their image points in the reference, level pixels.
+/// Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR; Hirschmueller (2008).
+struct GroundHint {
+  Eigen::Vector2d x;
+  double z;
+};
+DepthMap match_depth(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
+                     const DepthOptions& options = {});
+
+/// Normalised cross-correlation of two images in a window around every pixel, between -1 and 1; `empty` where a window
+/// leaves the image, holds no-data (0) or has a standard deviation below `least_contrast`. Running sums in double.
+photo::Raster<float> correlate(const photo::Grey& a, const photo::Grey& b, int window, double least_contrast, float empty);
+
+}  // namespace mesograph::dense

@@ -1,0 +1,38 @@
+#pragma once
+
+#include <mesograph/adjust/block.hpp>
+#include <mesograph/photo/image.hpp>
+
+namespace mesograph::dense {
+
+/// An oriented photo without distortion at 1/2^level of its size: u = c v.x/-v.z + width/2, row likewise downwards.
+struct Pinhole {
+  int width = 0, height = 0;
+  double c = 0;  ///< pixels of this level
+  Eigen::Matrix3d R = Eigen::Matrix3d::Identity();  ///< ground_from_camera
+  Eigen::Vector3d C = Eigen::Vector3d::Zero();
+
+  /// Image point of a ground point; NaN behind the camera.
+  Eigen::Vector2d project(const Eigen::Vector3d& X) const {
+    const Eigen::Vector3d v = R.transpose() * (X - C);
+    if (!(v.z() < 0)) return Eigen::Vector2d::Constant(nan);
+    return {0.5 * width - c * v.x() / v.z(), 0.5 * height + c * v.y() / v.z()};
+  }
+  /// Direction in the local frame of an image point (camera z component -1 before turning).
+  Eigen::Vector3d direction(double x, double y) const {
+    return R * Eigen::Vector3d((x - 0.5 * width) / c, -(y - 0.5 * height) / c, -1.0);
+  }
+  bool inside(const Eigen::Vector2d& x, double margin) const {
+    return x.x() >= margin && x.y() >= margin && x.x() < width - margin && x.y() < height - margin;
+  }
+};
+
+/// The pinhole photo that belongs to a station at a pyramid level.
+Pinhole pinhole_of(const camera::Camera& camera, const adjust::Station& station, int level);
+
+/// Pixels of the pinhole photo by bilinear resampling of the photo at that level; 0 where the photo does not reach
+/// (true grey levels are at least 1).
+photo::Grey undistort(const photo::Grey& image, const camera::Camera& camera, const Pinhole& pinhole);
+photo::Rgb undistort(const photo::Rgb& image, const camera::Camera& camera, const Pinhole& pinhole);
+
+}  // namespace mesograph::dense
