@@ -1,28 +1,32 @@
+#include <algorithm>
 #include <cmath>
-#include <mesograph/dense/depth_map.hpp>
+#include <mesograph/dense/correlate.hpp>
 
 namespace mesograph::dense {
 
 namespace {
 
+// Both clones round alike: no instruction set here fuses products and sums, because contraction is off.
 #if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
 #define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
 #else
 #define MESOGRAPH_WIDE
 #endif
 
-/// Products that the correlation needs, of one row, added to (sign 1) or taken from (-1) the columns' sums.
-MESOGRAPH_WIDE void add_row(const float* a, const float* b, int n, float sign, float* sa, float* sb, float* saa, float* sbb,
-                            float* sab, float* bad) {
+constexpr float middle = 128.0f;  // grey levels are centred, so that float sums keep their digits
+
+/// Adds (sign 1) or takes away (-1) a row's products from the columns' sums of b, b b and a b.
+MESOGRAPH_WIDE void add_row(const float* a, const float* b, int n, float sign, float* sb, float* sbb, float* sab) {
   for (int i = 0; i < n; ++i) {
-    const float x = a[i] - 128.0f, y = b[i] - 128.0f;  // centred, so that float sums keep their digits
-    sa[i] += sign * x;
+    const float x = a[i] - middle, y = b[i] - middle;
     sb[i] += sign * y;
-    saa[i] += sign * x * x;
-    sbb[i] += sign * y * y;
-    sab[i] += sign * x * y;
-    bad[i] += a[i] == 0.0f || b[i] == 0.0f ? sign : 0.0f;
+    sbb[i] += sign * (y * y);
+    sab[i] += sign * (x * y);
   }
+}
+
+MESOGRAPH_WIDE void count_missing(const float* b, int n, float sign, float* bad) {
+  for (int i = 0; i < n; ++i) bad[i] += b[i] == 0.0f ? sign : 0.0f;
 }
 
 MESOGRAPH_WIDE void window_sums(const float* columns, int n, int window, float* out) {
@@ -31,39 +35,63 @@ MESOGRAPH_WIDE void window_sums(const float* columns, int n, int window, float* 
     for (int i = window; i < n - window; ++i) out[i] += columns[i - k] + columns[i + k];
 }
 
-MESOGRAPH_WIDE void finish_row(const float* sa, const float* sb, const float* saa, const float* sbb, const float* sab,
-                               const float* bad, int from, int to, float count, float least_variance, float empty, float* out) {
+MESOGRAPH_WIDE void finish_row(const float* sa, const float* va, const float* sb, const float* sbb, const float* sab, int from,
+                               int to, float count, float least_variance, float* out) {
   for (int i = from; i < to; ++i) {
-    const float va = saa[i] - sa[i] * sa[i] / count, vb = sbb[i] - sb[i] * sb[i] / count;
-    const float cov = sab[i] - sa[i] * sb[i] / count;
-    const float value = cov / std::sqrt(std::max(va, 1.0f) * std::max(vb, 1.0f));
-    out[i] = bad[i] > 0.5f || va < least_variance || vb < least_variance ? empty : value;
+    const float vb = sbb[i] - sb[i] * sb[i] / count, cov = sab[i] - sa[i] * sb[i] / count;
+    const float value = cov / std::sqrt(std::max(va[i], 1.0f) * std::max(vb, 1.0f));
+    out[i] = va[i] < least_variance || vb < least_variance ? Correlator::empty : value;
   }
 }
 
 }  // namespace
 
-photo::Raster<float> correlate(const photo::Grey& a, const photo::Grey& b, int window, double least_contrast, float empty) {
-  const int w = a.width, h = a.height, size = 2 * window + 1;
-  photo::Raster<float> out(w, h, 1, empty);
-  if (w < size || h < size) return out;
-  std::vector<std::vector<float>> columns(6, std::vector<float>(w, 0.0f)), sums(6, std::vector<float>(w, 0.0f));
-  const auto count = static_cast<float>(size * size);
-  const auto least_variance = static_cast<float>(least_contrast * least_contrast) * count;
+Correlator::Correlator(const photo::Grey& image, int window, double least_contrast)
+    : image_(image),
+      window_(window),
+      count_(static_cast<float>((2 * window + 1) * (2 * window + 1))),
+      sum_(image.width, image.height),
+      variance_(image.width, image.height),
+      columns_(4, std::vector<float>(image.width, 0.0f)),
+      sums_(4, std::vector<float>(image.width, 0.0f)) {
+  least_variance_ = static_cast<float>(least_contrast * least_contrast) * count_;
+  for (int row = window; row < image.height - window; ++row)
+    for (int col = window; col < image.width - window; ++col) {
+      float sum = 0, squares = 0;
+      bool missing = false;
+      for (int r = row - window; r <= row + window; ++r)
+        for (int c = col - window; c <= col + window; ++c) {
+          const float x = image.at(c, r);
+          missing = missing || x == 0.0f;
+          sum += x - middle;
+          squares += (x - middle) * (x - middle);
+        }
+      sum_.at(col, row) = sum;
+      variance_.at(col, row) = missing ? 0.0f : squares - sum * sum / count_;
+    }
+}
+
+void Correlator::correlate(const photo::Grey& other, bool whole, photo::Raster<float>& out) {
+  const int w = image_.width, h = image_.height, size = 2 * window_ + 1;
+  out = photo::Raster<float>(w, h, 1, empty);
+  if (w < size || h < size) return;
+  for (std::vector<float>& column : columns_) std::fill(column.begin(), column.end(), 0.0f);
   const auto add = [&](int row, float sign) {
     const std::size_t first = static_cast<std::size_t>(row) * w;
-    add_row(&a.data[first], &b.data[first], w, sign, columns[0].data(), columns[1].data(), columns[2].data(), columns[3].data(),
-            columns[4].data(), columns[5].data());
+    add_row(&image_.data[first], &other.data[first], w, sign, columns_[0].data(), columns_[1].data(), columns_[2].data());
+    if (!whole) count_missing(&other.data[first], w, sign, columns_[3].data());
   };
   for (int row = 0; row < h; ++row) {
     add(row, 1.0f);
     if (row >= size) add(row - size, -1.0f);
     if (row < size - 1) continue;
-    for (std::size_t k = 0; k < columns.size(); ++k) window_sums(columns[k].data(), w, window, sums[k].data());
-    finish_row(sums[0].data(), sums[1].data(), sums[2].data(), sums[3].data(), sums[4].data(), sums[5].data(), window, w - window,
-               count, least_variance, empty, &out.data[static_cast<std::size_t>(row - window) * w]);
+    for (std::size_t k = 0; k < (whole ? 3u : 4u); ++k) window_sums(columns_[k].data(), w, window_, sums_[k].data());
+    const std::size_t first = static_cast<std::size_t>(row - window_) * w;
+    finish_row(&sum_.data[first], &variance_.data[first], sums_[0].data(), sums_[1].data(), sums_[2].data(), window_, w - window_,
+               count_, least_variance_, &out.data[first]);
+    for (int i = window_; !whole && i < w - window_; ++i)
+      if (sums_[3][i] > 0.5f) out.data[first + i] = empty;
   }
-  return out;
 }
 
 }  // namespace mesograph::dense

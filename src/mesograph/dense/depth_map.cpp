@@ -1,13 +1,20 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_map.hpp>
 
 namespace mesograph::dense {
 
 namespace {
 
-constexpr float no_data = -2.0f;
+constexpr float no_data = Correlator::empty;
+
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
+#define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
+#else
+#define MESOGRAPH_WIDE
+#endif
 
 /// Part of the reference photo that is matched at once.
 struct Tile {
@@ -26,39 +33,67 @@ Eigen::Matrix3d plane_homography(const Pinhole& from, const Pinhole& to, double 
   return pixel_from_ray * to.R.transpose() * ground * ray_from_pixel;
 }
 
-void warp(const View& partner, const Eigen::Matrix3d& H, const Tile& tile, photo::Grey& out) {
-  const int w = partner.image.width, h = partner.image.height;
-  for (int r = 0; r < tile.height; ++r) {
-    const double y = tile.row + r + 0.5;
-    float* to = &out.data[static_cast<std::size_t>(r) * tile.width];
-    double nx = H(0, 0) * (tile.col + 0.5) + H(0, 1) * y + H(0, 2), ny = H(1, 0) * (tile.col + 0.5) + H(1, 1) * y + H(1, 2);
-    double n = H(2, 0) * (tile.col + 0.5) + H(2, 1) * y + H(2, 2);
-    for (int c = 0; c < tile.width; ++c, nx += H(0, 0), ny += H(1, 0), n += H(2, 0)) {
-      to[c] = 0.0f;
-      if (n <= 1e-9) continue;
-      const double px = nx / n - 0.5, py = ny / n - 0.5;
-      if (!(px >= 0 && py >= 0 && px < w - 1 && py < h - 1)) continue;
-      const int i = static_cast<int>(px), j = static_cast<int>(py);
-      const auto tx = static_cast<float>(px - i), ty = static_cast<float>(py - j);
-      const float* p = &partner.image.data[static_cast<std::size_t>(j) * w + i];
-      if (p[0] == 0.0f || p[1] == 0.0f || p[w] == 0.0f || p[w + 1] == 0.0f) continue;
-      const float upper = p[0] + tx * (p[1] - p[0]), lower = p[w] + tx * (p[w + 1] - p[w]);
-      to[c] = upper + ty * (lower - upper);
-    }
+/// Partner pixels (index coordinates) of one row of the tile; -1 behind the partner.
+MESOGRAPH_WIDE void map_row(const double (&n0)[3], const double (&step)[3], int n, float* px, float* py) {
+  for (int c = 0; c < n; ++c) {
+    const double w = n0[2] + c * step[2], inverse = 1.0 / w;
+    px[c] = w > 1e-9 ? static_cast<float>((n0[0] + c * step[0]) * inverse - 0.5) : -1.0f;
+    py[c] = w > 1e-9 ? static_cast<float>((n0[1] + c * step[1]) * inverse - 0.5) : -1.0f;
   }
 }
 
-/// Mean of the better half of the values that are there; no_data where none is.
+/// The partner's image as the reference would see it if the ground were the plane of H; 0 where the partner has nothing.
+/// True where it has all.
+bool warp(const View& partner, const Eigen::Matrix3d& H, const Tile& tile, photo::Grey& out) {
+  const int w = partner.image.width, h = partner.image.height;
+  const auto right = static_cast<float>(w - 1), bottom = static_cast<float>(h - 1);
+  std::vector<float> px(tile.width), py(tile.width);
+  bool whole = true;
+  for (int r = 0; r < tile.height; ++r) {
+    const Eigen::Vector3d first = H * Eigen::Vector3d(tile.col + 0.5, tile.row + r + 0.5, 1.0);
+    map_row({first.x(), first.y(), first.z()}, {H(0, 0), H(1, 0), H(2, 0)}, tile.width, px.data(), py.data());
+    float* to = &out.data[static_cast<std::size_t>(r) * tile.width];
+    for (int c = 0; c < tile.width; ++c) {
+      to[c] = 0.0f;
+      if (px[c] >= 0 && py[c] >= 0 && px[c] < right && py[c] < bottom) {
+        const int i = static_cast<int>(px[c]), j = static_cast<int>(py[c]);
+        const float tx = px[c] - static_cast<float>(i), ty = py[c] - static_cast<float>(j);
+        const float* p = &partner.image.data[static_cast<std::size_t>(j) * w + i];
+        const float upper = p[0] + tx * (p[1] - p[0]), lower = p[w] + tx * (p[w + 1] - p[w]);
+        // Grey levels are 1 or more where there is data, so the product tells whether all four are.
+        if (p[0] * p[1] * p[w] * p[w + 1] > 0.0f) to[c] = upper + ty * (lower - upper);
+      }
+      whole = whole && to[c] > 0.0f;
+    }
+  }
+  return whole;
+}
+
+/// Mean of the better half of the values that are there, sorted downwards in place; no_data where none is.
 float better_half(float* values, std::size_t n) {
   std::size_t m = 0;
-  for (std::size_t i = 0; i < n; ++i)
-    if (values[i] > no_data) values[m++] = values[i];
+  for (std::size_t i = 0; i < n; ++i) {
+    const float value = values[i];
+    if (value <= no_data) continue;
+    std::size_t at = m++;
+    for (; at > 0 && values[at - 1] < value; --at) values[at] = values[at - 1];
+    values[at] = value;
+  }
   if (m == 0) return no_data;
   const std::size_t keep = m <= 2 ? m : (m + 1) / 2;
-  std::sort(values, values + m, std::greater<>());
   float sum = 0;
   for (std::size_t i = 0; i < keep; ++i) sum += values[i];
   return sum / static_cast<float>(keep);
+}
+
+/// Label planes, one after another, to the labels of one pixel side by side; in blocks that stay in the cache.
+void to_volume(const std::vector<std::uint8_t>& planes, CostVolume& volume) {
+  const std::size_t pixels = volume.cost.size() / volume.labels;
+  constexpr std::size_t block = 64;
+  for (std::size_t first = 0; first < pixels; first += block)
+    for (int label = 0; label < volume.labels; ++label)
+      for (std::size_t i = first; i < std::min(pixels, first + block); ++i)
+        volume.cost[i * volume.labels + label] = planes[label * pixels + i];
 }
 
 struct Range {
@@ -112,22 +147,25 @@ void match_tile(const View& reference, const std::vector<View>& partners, const 
   const photo::Grey image = cut(reference.image, tile);
   constexpr std::uint8_t neutral = 64;
   CostVolume volume(tile.width, tile.height, range.labels(), neutral);
+  std::vector<std::uint8_t> planes(volume.cost.size(), neutral);
   photo::Grey warped(tile.width, tile.height);
   std::vector<photo::Raster<float>> scores(partners.size());
+  Correlator correlator(image, options.window, options.least_contrast);
   std::vector<float> values(partners.size());
   for (int label = 0; label < volume.labels; ++label) {
     const double z = range.low + label * range.step;
     for (std::size_t k = 0; k < partners.size(); ++k) {
-      warp(partners[k], plane_homography(reference.pinhole, partners[k].pinhole, z), tile, warped);
-      scores[k] = correlate(image, warped, options.window, options.least_contrast, no_data);
+      const bool whole = warp(partners[k], plane_homography(reference.pinhole, partners[k].pinhole, z), tile, warped);
+      correlator.correlate(warped, whole, scores[k]);
     }
     for (std::size_t i = 0; i < image.data.size(); ++i) {
       for (std::size_t k = 0; k < partners.size(); ++k) values[k] = scores[k].data[i];
       const float score = better_half(values.data(), values.size());
       if (score > no_data)
-        volume.cost[i * volume.labels + label] = static_cast<std::uint8_t>(std::lround(std::clamp(63.5f * (1 - score), 0.0f, 127.0f)));
+        planes[label * image.data.size() + i] = static_cast<std::uint8_t>(std::clamp(63.5f * (1 - score), 0.0f, 127.0f) + 0.5f);
     }
   }
+  to_volume(planes, volume);
   const photo::Raster<float> labels = semi_global(volume, image, options.semi_global);
   for (int row = inner.row; row < inner.row + inner.height; ++row)
     for (int col = inner.col; col < inner.col + inner.width; ++col) {

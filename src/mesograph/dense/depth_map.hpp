@@ -17,7 +17,7 @@ struct DepthOptions {
   int window = 3;           ///< half width of the correlation window, pixels of the level: 7 x 7
   int tile = 384;           ///< pixels, each with its own range of heights; bounds memory to about 400 MB a thread
   int margin = 32;          ///< overlap of tiles, pixels
-  double step_px = 0.7;     ///< parallax between neighbouring heights in the widest partner; more skips minima
+  double step_px = 1.0;     ///< parallax between neighbouring heights in the widest partner; more skips minima
   double pad = 3.0;         ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
   int most_labels = 320;
   double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
@@ -41,9 +41,5 @@ struct GroundHint {
 };
 DepthMap match_depth(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
                      const DepthOptions& options = {});
-
-/// Normalised cross-correlation of two images in a window around every pixel, between -1 and 1; `empty` where a window
-/// leaves the image, holds no-data (0) or has a standard deviation below `least_contrast`. Running sums in double.
-photo::Raster<float> correlate(const photo::Grey& a, const photo::Grey& b, int window, double least_contrast, float empty);
 
 }  // namespace mesograph::dense

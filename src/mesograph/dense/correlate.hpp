@@ -1,0 +1,28 @@
+#pragma once
+
+#include <mesograph/photo/image.hpp>
+#include <vector>
+
+namespace mesograph::dense {
+
+/// Normalised cross-correlation of one image with many others in a square window around every pixel.
+class Correlator {
+ public:
+  static constexpr float empty = -2.0f;
+
+  /// `image`: 0 means no data. `least_contrast`: standard deviation of a window, grey levels, below which it is `empty`.
+  Correlator(const photo::Grey& image, int window, double least_contrast);
+
+  /// Correlation with `other` (same size; 0: no data), -1 to 1 in every pixel of `out`; `empty` where the window leaves
+  /// the image, holds no-data or is too flat in either. `whole`: `other` has no no-data, which saves its search.
+  void correlate(const photo::Grey& other, bool whole, photo::Raster<float>& out);
+
+ private:
+  const photo::Grey& image_;
+  int window_;
+  float least_variance_, count_;
+  photo::Raster<float> sum_, variance_;       ///< of the image's windows; variance 0 where they are empty
+  std::vector<std::vector<float>> columns_, sums_;
+};
+
+}  // namespace mesograph::dense
