@@ -1,0 +1,20 @@
+#include <mesograph/survey/stages.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_report(Call& call) {
+  survey::Survey opened(call.survey);
+  const survey::Outcome outcome = survey::report(opened, call.progress);
+  call.json = outcome.summary;
+  call.lines.push_back(call.json["file"].get<std::string>() + (outcome.made ? "" : " (current)"));
+}
+
+}  // namespace
+
+Command report_command() { return {"report", "writes results/report.html from the last adjustment", "", {}, run_report}; }
+
+}  // namespace mesograph::app

@@ -1,0 +1,88 @@
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/stages.hpp>
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <climits>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Times and memory of a run, beside the results and not among what must be the same bytes.
+void write_run_json(const survey::Survey& survey, double seconds) {
+  rusage usage{};
+  getrusage(RUSAGE_SELF, &usage);
+  char host[HOST_NAME_MAX + 1] = {};
+  gethostname(host, sizeof(host) - 1);
+  const nlohmann::ordered_json json{{"seconds", seconds},
+                                    {"cpu_seconds", static_cast<double>(usage.ru_utime.tv_sec + usage.ru_stime.tv_sec)},
+                                    {"peak_memory_mb", static_cast<double>(usage.ru_maxrss) / 1024.0},
+                                    {"host", host}};
+  write_file(survey.results() / "run.json", json.dump(2) + "\n");
+}
+
+void run_stages(Call& call, survey::Survey& opened) {
+  const auto begin = std::chrono::steady_clock::now();
+  call.json = survey::run(opened, call.progress);
+  write_run_json(opened, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+  for (const auto& [stage, outcome] : call.json.items())
+    call.lines.push_back(fmt::format("  {:<8} {}", stage, outcome["did"].get<std::string>()));
+  const auto& adjusted = call.json["adjust"];
+  if (!adjusted["check"].is_null())
+    call.lines.push_back(fmt::format("checks: {} points, RMSE east {:.3f} north {:.3f} height {:.3f} m, GSD {:.3f} m",
+                                     adjusted["check"]["count"].get<int>(), adjusted["check"]["rmse_east"].get<double>(),
+                                     adjusted["check"]["rmse_north"].get<double>(),
+                                     adjusted["check"]["rmse_height"].get<double>(), adjusted["gsd"].get<double>()));
+  call.lines.push_back(fmt::format("results: {}", opened.results().string()));
+}
+
+void run_run(Call& call) {
+  survey::Survey opened(call.survey);
+  run_stages(call, opened);
+}
+
+/// The shipped survey: named, beside the installed program, or in the source tree above a built one.
+fs::path find_demo(const Call& call) {
+  if (call.has("from")) return call.text("from");
+  const fs::path program = fs::read_symlink("/proc/self/exe").parent_path();
+  for (const fs::path& place : {program / "../share/mesograph/demo/osterlund", program / "../../../demo/osterlund"})
+    if (fs::exists(place / "control.csv")) return fs::weakly_canonical(place);
+  throw Error("demo: the demo survey is not beside this program; name its folder with --from");
+}
+
+void run_demo(Call& call) {
+  const fs::path folder = call.only_path("folder to work in"), source = find_demo(call);
+  if (!fs::exists(source / "control.csv"))
+    throw Error("{}: holds no demo survey (no control.csv); name the folder that does with --from", source.string());
+  if (!fs::exists(folder / "survey.toml")) {
+    survey::create(folder, "Osterlund slip", survey::read_settings(source / "survey.toml").crs);
+    // Sources are noted at once, so that an interrupted demo goes on with the same command.
+    std::vector<survey::Source> sources;
+    for (const char* sortie : {"grid", "cross"}) sources.push_back({sortie, fs::absolute(source / "photos" / sortie).lexically_normal()});
+    survey::write_sources(folder / "inputs", sources);
+    write_file(folder / "inputs" / "control.csv", read_file(source / "control.csv"));
+    write_file(folder / "inputs" / "sightings.csv", read_file(source / "sightings.csv"));
+  }
+  survey::Survey opened(folder);
+  run_stages(call, opened);
+}
+
+}  // namespace
+
+Command run_command() { return {"run", "makes everything the survey wants that is not up to date", "", {}, run_run}; }
+
+Command demo_command() {
+  return {"demo", "runs the shipped survey of the Osterlund slip from photos to report and cloud", "DIR",
+          [](cxxopts::Options& options) {
+            options.add_options()("from", "folder of the demo's photos and control", cxxopts::value<std::string>());
+          },
+          run_demo};
+}
+
+}  // namespace mesograph::app

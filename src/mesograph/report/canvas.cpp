@@ -1,0 +1,147 @@
+#include <cairo.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <mesograph/report/canvas.hpp>
+
+namespace mesograph::report {
+
+struct Canvas::Surface {
+  cairo_surface_t* image = nullptr;
+  cairo_t* pen = nullptr;
+};
+
+Colour sortie_colour(std::size_t i) {
+  static const Colour colours[] = {{0.16, 0.50, 0.38}, {0.55, 0.33, 0.62}, {0.80, 0.47, 0.13}, {0.30, 0.45, 0.75}, {0.50, 0.50, 0.20}};
+  return colours[i % 5];
+}
+
+Colour ramp(double t) {
+  t = std::clamp(t, 0.0, 1.0);
+  // Pale sand to deep green-blue; light falls evenly, so that it reads in grey too.
+  return {0.96 - 0.86 * t, 0.93 - 0.60 * t, 0.80 - 0.38 * t};
+}
+
+Canvas::Canvas(int width, int height) : surface_(std::make_unique<Surface>()), width_(width), height_(height) {
+  surface_->image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height);
+  surface_->pen = cairo_create(surface_->image);
+  cairo_select_font_face(surface_->pen, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
+  rectangle(0, 0, width, height, paper);
+}
+
+Canvas::~Canvas() {
+  cairo_destroy(surface_->pen);
+  cairo_surface_destroy(surface_->image);
+}
+
+namespace {
+void set(cairo_t* pen, Colour c) { cairo_set_source_rgba(pen, c.r, c.g, c.b, c.a); }
+}  // namespace
+
+void Canvas::line(Eigen::Vector2d a, Eigen::Vector2d b, Colour colour, double thickness) {
+  set(surface_->pen, colour);
+  cairo_set_line_width(surface_->pen, thickness);
+  cairo_move_to(surface_->pen, a.x(), a.y());
+  cairo_line_to(surface_->pen, b.x(), b.y());
+  cairo_stroke(surface_->pen);
+}
+
+void Canvas::rectangle(double x, double y, double w, double h, Colour fill) {
+  set(surface_->pen, fill);
+  cairo_rectangle(surface_->pen, x, y, w, h);
+  cairo_fill(surface_->pen);
+}
+
+void Canvas::disc(Eigen::Vector2d at, double radius, Colour fill) {
+  set(surface_->pen, fill);
+  cairo_arc(surface_->pen, at.x(), at.y(), radius, 0, 6.283185307179586);
+  cairo_fill(surface_->pen);
+}
+
+void Canvas::triangle(Eigen::Vector2d at, double size, Colour fill) {
+  set(surface_->pen, fill);
+  cairo_move_to(surface_->pen, at.x(), at.y() - size);
+  cairo_line_to(surface_->pen, at.x() + 0.87 * size, at.y() + 0.6 * size);
+  cairo_line_to(surface_->pen, at.x() - 0.87 * size, at.y() + 0.6 * size);
+  cairo_close_path(surface_->pen);
+  cairo_fill(surface_->pen);
+}
+
+double Canvas::text_width(const std::string& words, double size) const {
+  cairo_set_font_size(surface_->pen, size);
+  cairo_text_extents_t extents;
+  cairo_text_extents(surface_->pen, words.c_str(), &extents);
+  return extents.x_advance;
+}
+
+void Canvas::text(Eigen::Vector2d at, const std::string& words, double size, Colour colour, Align align) {
+  const double shift = align == Align::left ? 0.0 : align == Align::centre ? 0.5 : 1.0;
+  set(surface_->pen, colour);
+  cairo_move_to(surface_->pen, at.x() - shift * text_width(words, size), at.y());
+  cairo_set_font_size(surface_->pen, size);
+  cairo_show_text(surface_->pen, words.c_str());
+}
+
+void Canvas::clip(double x, double y, double w, double h) {
+  cairo_save(surface_->pen);
+  cairo_rectangle(surface_->pen, x, y, w, h);
+  cairo_clip(surface_->pen);
+}
+
+void Canvas::unclip() { cairo_restore(surface_->pen); }
+
+std::string Canvas::png() const {
+  std::string out;
+  cairo_surface_write_to_png_stream(
+      surface_->image,
+      [](void* to, const unsigned char* data, unsigned int length) {
+        static_cast<std::string*>(to)->append(reinterpret_cast<const char*>(data), length);
+        return CAIRO_STATUS_SUCCESS;
+      },
+      &out);
+  return out;
+}
+
+double round_step(double value) {
+  const double power = std::pow(10.0, std::floor(std::log10(value)));
+  for (const double step : {5.0, 2.0, 1.0})
+    if (step * power <= value * (1 + 1e-9)) return step * power;
+  return power;
+}
+
+MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin) : canvas_(canvas) {
+  const double margin_left = 74, margin_bottom = 34, margin_top = 14;
+  const double w = canvas.width() - margin_left - right_margin, h = canvas.height() - margin_bottom - margin_top;
+  const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
+  scale_ = std::min(w / size.x(), h / size.y());
+  // The frame hugs the data: no empty bands beside a narrow site.
+  left_ = margin_left, top_ = margin_top;
+  right_ = left_ + scale_ * size.x(), bottom_ = top_ + scale_ * size.y();
+  low_ = low;
+  const double step = round_step(std::max(size.x(), size.y()) / 4);
+  for (double e = std::ceil(low.x() / step) * step; e <= low.x() + size.x(); e += step) {
+    canvas.line({at({e, 0}).x(), top_}, {at({e, 0}).x(), bottom_}, faint, 0.7);
+    canvas.text({at({e, 0}).x(), bottom_ + 18}, fmt::format("{:.0f}", e), 11, ink, Canvas::Align::centre);
+  }
+  for (double n = std::ceil(low.y() / step) * step; n <= low.y() + size.y(); n += step) {
+    canvas.line({left_, at({0, n}).y()}, {right_, at({0, n}).y()}, faint, 0.7);
+    canvas.text({left_ - 7, at({0, n}).y() + 4}, fmt::format("{:.0f}", n), 11, ink, Canvas::Align::right);
+  }
+  for (const double x : {left_, right_}) canvas.line({x, top_}, {x, bottom_}, ink, 1);
+  for (const double y : {top_, bottom_}) canvas.line({left_, y}, {right_, y}, ink, 1);
+}
+
+Eigen::Vector2d MapFrame::at(const Eigen::Vector2d& en) const {
+  return {left_ + scale_ * (en.x() - low_.x()), bottom_ - scale_ * (en.y() - low_.y())};
+}
+
+void MapFrame::scale_bar() const {
+  const double length = round_step(120 / scale_);
+  const double x = right_ + 24, y = bottom_ - 12;
+  canvas_.line({x, y}, {x + scale_ * length, y}, ink, 2);
+  for (const double end : {x, x + scale_ * length}) canvas_.line({end, y - 4}, {end, y + 4}, ink, 1);
+  canvas_.text({x, y - 9}, fmt::format("{:.0f} m", length), 12);
+}
+
+}  // namespace mesograph::report

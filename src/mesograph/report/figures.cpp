@@ -1,0 +1,144 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <mesograph/report/canvas.hpp>
+#include <mesograph/report/figures.hpp>
+
+namespace mesograph::report {
+
+namespace {
+
+constexpr int map_width = 900, map_height = 780;
+constexpr double legend_margin = 210;
+
+void legend_entry(Canvas& canvas, double x, double& y, const std::string& words) {
+  canvas.text({x + 20, y + 4}, words, 12);
+  y += 22;
+}
+
+/// Exaggeration that draws the largest error about 60 pixels long.
+double exaggeration(const MapData& data, double pixels_per_metre) {
+  double largest = 0;
+  for (const PointMark& p : data.points)
+    if (p.error.allFinite()) largest = std::max({largest, p.error.head<2>().norm(), std::abs(p.error.z())});
+  return largest > 0 ? round_step(60 / (largest * pixels_per_metre)) : 1.0;
+}
+
+void draw_errors(Canvas& canvas, const MapFrame& frame, const MapData& data, double factor) {
+  const double k = factor * frame.pixels_per_metre();
+  for (const PointMark& p : data.points) {
+    if (!p.error.allFinite()) continue;
+    const Eigen::Vector2d at = frame.at(p.place);
+    canvas.line(at, at + k * Eigen::Vector2d(p.error.x(), -p.error.y()), ink, 1.6);
+    canvas.line(at + Eigen::Vector2d(3, 0), at + Eigen::Vector2d(3, -k * p.error.z()), height_colour, 2.4);
+  }
+}
+
+}  // namespace
+
+std::string overview_map(const MapData& data) {
+  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e18), high = -low;
+  const auto grow = [&](const Eigen::Vector2d& p) { low = low.cwiseMin(p), high = high.cwiseMax(p); };
+  for (const StationMark& s : data.stations) grow(s.place);
+  for (const PointMark& p : data.points) grow(p.place);
+  const Eigen::Vector2d pad = 0.05 * (high - low).cwiseMax(1.0);
+  Canvas canvas(map_width, map_height);
+  const MapFrame frame(canvas, low - pad, high + pad, legend_margin);
+  canvas.clip(frame.left(), frame.top(), frame.right() - frame.left(), frame.bottom() - frame.top());
+  for (const Eigen::Vector2d& p : data.ties) canvas.disc(frame.at(p), 0.9, {0.62, 0.66, 0.68, 0.55});
+  for (const StationMark& s : data.stations) {
+    Colour colour = sortie_colour(s.sortie);
+    canvas.disc(frame.at(s.place), 3.6, colour);
+  }
+  for (const PointMark& p : data.points) {
+    if (p.check)
+      canvas.disc(frame.at(p.place), 4.0, check_colour);
+    else
+      canvas.triangle(frame.at(p.place), 8, control_colour);
+  }
+  const double factor = exaggeration(data, frame.pixels_per_metre());
+  draw_errors(canvas, frame, data, factor);
+  for (const PointMark& p : data.points)
+    if (!p.check) canvas.text(frame.at(p.place) + Eigen::Vector2d(9, 13), p.id, 11, control_colour);
+  canvas.unclip();
+  const double x = frame.right() + 24;
+  double y = frame.top() + 14;
+  for (std::size_t i = 0; i < data.sorties.size(); ++i) {
+    canvas.disc({x + 6, y}, 4, sortie_colour(i));
+    legend_entry(canvas, x, y, "photos of " + data.sorties[i]);
+  }
+  canvas.triangle({x + 6, y}, 7, control_colour);
+  legend_entry(canvas, x, y, "control");
+  canvas.disc({x + 6, y}, 4, check_colour);
+  legend_entry(canvas, x, y, "check");
+  canvas.disc({x + 6, y}, 1.6, {0.5, 0.54, 0.56});
+  legend_entry(canvas, x, y, "tie point");
+  canvas.line({x, y}, {x + 13, y}, ink, 1.6);
+  legend_entry(canvas, x, y, fmt::format("plan error x {:.0f}", factor));
+  canvas.line({x + 6, y + 5}, {x + 6, y - 7}, height_colour, 2.4);
+  legend_entry(canvas, x, y, fmt::format("height error x {:.0f}", factor));
+  canvas.text({x, y + 6}, "(adjusted - surveyed,", 11);
+  canvas.text({x, y + 22}, "bar upwards: too high)", 11);
+  frame.scale_bar();
+  return canvas.png();
+}
+
+std::string overlap_map(const OverlapData& data) {
+  constexpr int most = 12;
+  Canvas canvas(map_width, map_height);
+  const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
+  const MapFrame frame(canvas, data.low, high, legend_margin);
+  const double size = data.cell * frame.pixels_per_metre();
+  for (int r = 0; r < data.rows; ++r)
+    for (int c = 0; c < data.columns; ++c) {
+      const int n = data.counts[static_cast<std::size_t>(r) * data.columns + c];
+      if (n <= 0) continue;
+      const Eigen::Vector2d at = frame.at(data.low + data.cell * Eigen::Vector2d(c, data.rows - r));
+      canvas.rectangle(at.x(), at.y(), size + 0.6, size + 0.6,
+                       n < 3 ? Colour{0.85, 0.35, 0.30} : ramp(std::min(n, most) / static_cast<double>(most)));
+    }
+  const double x = frame.right() + 24;
+  double y = frame.top() + 14;
+  canvas.text({x, y}, "photos that see a place", 12);
+  y += 20;
+  canvas.rectangle(x, y - 8, 14, 14, {0.85, 0.35, 0.30});
+  legend_entry(canvas, x, y, "1 or 2: no cloud there");
+  for (int n = 3; n <= most; n += 3) {
+    canvas.rectangle(x, y - 8, 14, 14, ramp(n / static_cast<double>(most)));
+    legend_entry(canvas, x, y, n == most ? fmt::format("{} or more", n) : fmt::format("{}", n));
+  }
+  frame.scale_bar();
+  return canvas.png();
+}
+
+std::string residual_figure(const ResidualField& field) {
+  const double factor_width = 560.0;
+  const double scale = factor_width / field.width;
+  const int h = static_cast<int>(scale * field.height);
+  Canvas canvas(600, h + 56);
+  canvas.rectangle(20, 14, factor_width, h, {0.975, 0.978, 0.98});
+  for (const double x : {20.0, 20 + factor_width}) canvas.line({x, 14}, {x, 14.0 + h}, ink, 1);
+  for (const double y : {14.0, 14.0 + h}) canvas.line({20, y}, {20 + factor_width, y}, ink, 1);
+  double largest = 0;
+  for (const Eigen::Vector2d& v : field.mean)
+    if (v.allFinite()) largest = std::max(largest, v.norm());
+  const double cell = factor_width / field.columns;
+  const double factor = largest > 0 ? round_step(cell / largest) : 1.0;
+  for (int r = 0; r < field.rows; ++r)
+    for (int c = 0; c < field.columns; ++c) {
+      const Eigen::Vector2d& v = field.mean[static_cast<std::size_t>(r) * field.columns + c];
+      if (!v.allFinite()) continue;
+      const Eigen::Vector2d at(20 + (c + 0.5) * cell, 14 + (r + 0.5) * h / field.rows);
+      canvas.line(at, at + factor * v, check_colour, 1.4);
+      canvas.disc(at, 1.5, ink);
+    }
+  const double unit = round_step(60 / factor);
+  canvas.line({20, h + 38.0}, {20 + unit * factor, h + 38.0}, check_colour, 2);
+  canvas.text({28 + unit * factor, h + 42.0}, fmt::format("{:g} px", unit), 12);
+  canvas.text({20 + factor_width, h + 42.0}, fmt::format("{}: mean residual a cell, largest {:.3f} px", field.camera, largest), 12, ink,
+              Canvas::Align::right);
+  return canvas.png();
+}
+
+}  // namespace mesograph::report

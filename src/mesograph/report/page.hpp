@@ -1,0 +1,34 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+namespace mesograph::report {
+
+struct Figure {
+  std::string title, caption, png;
+};
+/// Cells as text; the first column is left-aligned, the others right.
+struct TableBlock {
+  std::string title, note;
+  std::vector<std::string> header;
+  std::vector<std::vector<std::string>> rows;
+  bool last_row_is_summary = false;
+};
+struct KeyFigure {
+  std::string value, label;
+};
+struct Page {
+  std::string title, subtitle;
+  std::vector<KeyFigure> key_figures;
+  std::vector<std::string> notes;  ///< sentences that a reader must not miss
+  std::vector<Figure> maps;
+  std::vector<TableBlock> accuracy;
+  std::vector<Figure> residuals;
+  std::vector<TableBlock> details;
+};
+
+/// The page as one HTML file that needs nothing else; all texts escaped.
+std::string page_html(const Page& page);
+
+}  // namespace mesograph::report

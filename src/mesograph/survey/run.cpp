@@ -1,0 +1,32 @@
+#include <algorithm>
+#include <mesograph/survey/stages.hpp>
+
+namespace mesograph::survey {
+
+nlohmann::ordered_json run(Survey& survey, Progress& progress) {
+  nlohmann::ordered_json out;
+  const auto add = [&](const char* name, const Outcome& outcome) {
+    out[name] = outcome.summary;
+    out[name]["did"] = outcome.made ? "made" : "current";
+  };
+  const auto wants = [&](const char* product) {
+    const auto& want = survey.settings.want;
+    return std::find(want.begin(), want.end(), product) != want.end();
+  };
+  // Photos that have not changed are only looked at; `made` then says whether the table did.
+  Outcome admitted = admit(survey, {}, progress);
+  admitted.summary = survey.store.stage("admit")->summary;
+  add("admit", admitted);
+  add("tie", tie(survey, {}, progress));
+  add("orient", orient(survey, progress));
+  if (std::filesystem::exists(survey.inputs() / "control.csv")) {
+    add("control", control(survey, {}, progress));
+    add("sight", sight(survey, {}, progress));
+  }
+  add("adjust", adjust(survey, {}, progress));
+  if (wants("cloud")) add("densify", densify(survey, {}, progress));
+  if (wants("report")) add("report", report(survey, progress));
+  return out;
+}
+
+}  // namespace mesograph::survey
