@@ -110,8 +110,17 @@ double round_step(double value) {
   return power;
 }
 
+namespace {
+constexpr double margin_left = 74, margin_bottom = 34, margin_top = 14;
+}
+
+int MapFrame::canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, int most) {
+  const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
+  const double map = (width - margin_left - right_margin) * size.y() / size.x();
+  return std::clamp(static_cast<int>(map + margin_bottom + margin_top), std::min(300, most), most);
+}
+
 MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin) : canvas_(canvas) {
-  const double margin_left = 74, margin_bottom = 34, margin_top = 14;
   const double w = canvas.width() - margin_left - right_margin, h = canvas.height() - margin_bottom - margin_top;
   const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
   scale_ = std::min(w / size.x(), h / size.y());

@@ -52,6 +52,8 @@ class MapFrame {
  public:
   /// Fits [low, high] (east, north) into the canvas minus margins and draws frame, grid and coordinates.
   MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin);
+  /// Height of a canvas of that width which such a map fills, at most `most`.
+  static int canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, int most);
   Eigen::Vector2d at(const Eigen::Vector2d& en) const;
   double pixels_per_metre() const { return scale_; }
   double left() const { return left_; }

@@ -43,7 +43,7 @@ std::string overview_map(const MapData& data) {
   for (const StationMark& s : data.stations) grow(s.place);
   for (const PointMark& p : data.points) grow(p.place);
   const Eigen::Vector2d pad = 0.05 * (high - low).cwiseMax(1.0);
-  Canvas canvas(map_width, map_height);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, low - pad, high + pad, legend_margin, map_height));
   const MapFrame frame(canvas, low - pad, high + pad, legend_margin);
   canvas.clip(frame.left(), frame.top(), frame.right() - frame.left(), frame.bottom() - frame.top());
   for (const Eigen::Vector2d& p : data.ties) canvas.disc(frame.at(p), 0.9, {0.62, 0.66, 0.68, 0.55});
@@ -60,7 +60,11 @@ std::string overview_map(const MapData& data) {
   const double factor = exaggeration(data, frame.pixels_per_metre());
   draw_errors(canvas, frame, data, factor);
   for (const PointMark& p : data.points)
-    if (!p.check) canvas.text(frame.at(p.place) + Eigen::Vector2d(9, 13), p.id, 11, control_colour);
+    if (!p.check) {
+      const Eigen::Vector2d at = frame.at(p.place);
+      const bool room = at.x() + 9 + canvas.text_width(p.id, 11) < frame.right();
+      canvas.text(at + Eigen::Vector2d(room ? 9 : -9, 13), p.id, 11, control_colour, room ? Canvas::Align::left : Canvas::Align::right);
+    }
   canvas.unclip();
   const double x = frame.right() + 24;
   double y = frame.top() + 14;
@@ -86,8 +90,8 @@ std::string overview_map(const MapData& data) {
 
 std::string overlap_map(const OverlapData& data) {
   constexpr int most = 12;
-  Canvas canvas(map_width, map_height);
   const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, data.low, high, legend_margin, map_height));
   const MapFrame frame(canvas, data.low, high, legend_margin);
   const double size = data.cell * frame.pixels_per_metre();
   for (int r = 0; r < data.rows; ++r)

@@ -83,7 +83,7 @@ report::OverlapData overlap_data(const Material& source) {
   out.low = source.plan({low.x(), low.y(), places.front().z()});
   std::vector<double> sum(static_cast<std::size_t>(out.columns) * out.rows, 0.0);
   std::vector<int> n(sum.size(), 0);
-  constexpr int reach = 4;  // cells that a tie point lends its height to
+  constexpr int reach = 8;  // cells that a tie point lends its height to
   for (const Eigen::Vector3d& p : places) {
     const int c = static_cast<int>((p.x() - low.x()) / out.cell), r = out.rows - 1 - static_cast<int>((p.y() - low.y()) / out.cell);
     for (int i = std::max(0, r - reach); i <= std::min(out.rows - 1, r + reach); ++i)
