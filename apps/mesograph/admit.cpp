@@ -21,8 +21,9 @@ void run_admit(Call& call) {
                                    options.sortie.empty() ? "" : options.sortie + ": ", call.json["photos"].get<int>(),
                                    call.json["admitted"].get<int>(), call.json["already"].get<int>(), screened.size()));
   for (const auto& photo : screened)
-    call.lines.push_back(fmt::format("  {:<20} {}{}", photo["image"].get<std::string>(), photo["reason"].get<std::string>(),
-                                     photo["value"].is_number() ? fmt::format(" ({:.3g})", photo["value"].get<double>()) : ""));
+    call.lines.push_back(
+        fmt::format("  {:<20} {}{}", photo["image"].get<std::string>(), photo["reason"].get<std::string>(),
+                    photo["value"].is_number() ? fmt::format(" ({:.3g})", photo["value"].get<double>()) : ""));
 }
 
 }  // namespace
@@ -34,7 +35,8 @@ Command admit_command() {
             add("sortie", "the flight these photos are of", cxxopts::value<std::string>());
             add("drop", "name patterns of photos to leave out", cxxopts::value<std::string>());
             add("keep", "name patterns of photos to take in all the same", cxxopts::value<std::string>());
-            add("listing", "stations.csv with start values; without PATH: photos without pixels", cxxopts::value<std::string>());
+            add("listing", "stations.csv with start values; without PATH: photos without pixels",
+                cxxopts::value<std::string>());
             add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());
           },
           run_admit};

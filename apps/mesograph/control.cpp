@@ -36,7 +36,8 @@ void run_control(Call& call) {
   options.dry_run = call.has("dry-run") || (call.has("list") && options.file.empty() && options.roles.empty());
   call.json = survey::control(opened, options, call.progress).summary;
   call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off", call.json["points"].get<int>(),
-                                   call.json["control"].get<int>(), call.json["check"].get<int>(), call.json["off"].get<int>()));
+                                   call.json["control"].get<int>(), call.json["check"].get<int>(),
+                                   call.json["off"].get<int>()));
   if (call.has("list")) {
     const auto file = call.has("dry-run") && !options.file.empty() ? options.file : opened.inputs() / "control.csv";
     for (const std::string& line : split_list(read_file(file), '\n')) call.lines.push_back(line);

@@ -29,7 +29,8 @@ Command densify_command() {
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("spacing", "of the points, m (default 2 GSD)", cxxopts::value<double>());
-            add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", cxxopts::value<int>());
+            add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)",
+                cxxopts::value<int>());
             add("min-views", "photos that must agree on a point (default 3)", cxxopts::value<int>());
             add("max-sigma", "most standard deviation of a point from matching, m", cxxopts::value<double>());
             add("out", "file (default results/cloud.las)", cxxopts::value<std::string>());

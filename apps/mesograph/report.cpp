@@ -15,6 +15,8 @@ void run_report(Call& call) {
 
 }  // namespace
 
-Command report_command() { return {"report", "writes results/report.html from the last adjustment", "", {}, run_report}; }
+Command report_command() {
+  return {"report", "writes results/report.html from the last adjustment", "", {}, run_report};
+}
 
 }  // namespace mesograph::app

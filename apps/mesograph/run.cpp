@@ -1,8 +1,8 @@
+#include <sys/resource.h>
+#include <unistd.h>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/stages.hpp>
-#include <sys/resource.h>
-#include <unistd.h>
 
 #include <climits>
 
@@ -36,7 +36,8 @@ void run_stages(Call& call, survey::Survey& opened) {
   const auto& adjusted = call.json["adjust"];
   if (!adjusted["check"].is_null())
     call.lines.push_back(fmt::format("checks: {} points, RMSE east {:.3f} north {:.3f} height {:.3f} m, GSD {:.3f} m",
-                                     adjusted["check"]["count"].get<int>(), adjusted["check"]["rmse_east"].get<double>(),
+                                     adjusted["check"]["count"].get<int>(),
+                                     adjusted["check"]["rmse_east"].get<double>(),
                                      adjusted["check"]["rmse_north"].get<double>(),
                                      adjusted["check"]["rmse_height"].get<double>(), adjusted["gsd"].get<double>()));
   call.lines.push_back(fmt::format("results: {}", opened.results().string()));
@@ -64,7 +65,8 @@ void run_demo(Call& call) {
     survey::create(folder, "Osterlund slip", survey::read_settings(source / "survey.toml").crs);
     // Sources are noted at once, so that an interrupted demo goes on with the same command.
     std::vector<survey::Source> sources;
-    for (const char* sortie : {"grid", "cross"}) sources.push_back({sortie, fs::absolute(source / "photos" / sortie).lexically_normal()});
+    for (const char* sortie : {"grid", "cross"})
+      sources.push_back({sortie, fs::absolute(source / "photos" / sortie).lexically_normal()});
     survey::write_sources(folder / "inputs", sources);
     write_file(folder / "inputs" / "control.csv", read_file(source / "control.csv"));
     write_file(folder / "inputs" / "sightings.csv", read_file(source / "sightings.csv"));

@@ -13,9 +13,10 @@ void run_sight(Call& call) {
   options.confirm = split_list(call.text("confirm"));
   options.reject = split_list(call.text("reject"));
   call.json = survey::sight(opened, options, call.progress).summary;
-  call.lines.push_back(fmt::format("{} points: {} sightings confirmed, {} rejected, {} more predicted (results/sightings.csv)",
-                                   call.json["points"].get<int>(), call.json["confirmed"].get<int>(),
-                                   call.json["rejected"].get<int>(), call.json["predicted"].get<int>()));
+  call.lines.push_back(
+      fmt::format("{} points: {} sightings confirmed, {} rejected, {} more predicted (results/sightings.csv)",
+                  call.json["points"].get<int>(), call.json["confirmed"].get<int>(), call.json["rejected"].get<int>(),
+                  call.json["predicted"].get<int>()));
 }
 
 }  // namespace

@@ -22,6 +22,8 @@ void run_status(Call& call) {
 
 }  // namespace
 
-Command status_command() { return {"status", "says what is done, what is out of date and what to do next", "", {}, run_status}; }
+Command status_command() {
+  return {"status", "says what is done, what is out of date and what to do next", "", {}, run_status};
+}
 
 }  // namespace mesograph::app

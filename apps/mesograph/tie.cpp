@@ -14,10 +14,11 @@ void run_tie(Call& call) {
   options.import_file = call.text("import");
   const survey::Outcome outcome = survey::tie(opened, options, call.progress);
   call.json = outcome.summary;
-  call.lines.push_back(fmt::format("{} tie points with {:.2f} rays each, from {} keypoints; {} of {} pairs verified{}",
-                                   call.json["tie_points"].get<std::size_t>(), call.json["mean_multiplicity"].get<double>(),
-                                   call.json["keypoints"].get<std::size_t>(), call.json["pairs_verified"].get<std::size_t>(),
-                                   call.json["pairs_planned"].get<std::size_t>(), outcome.made ? "" : " (current)"));
+  call.lines.push_back(
+      fmt::format("{} tie points with {:.2f} rays each, from {} keypoints; {} of {} pairs verified{}",
+                  call.json["tie_points"].get<std::size_t>(), call.json["mean_multiplicity"].get<double>(),
+                  call.json["keypoints"].get<std::size_t>(), call.json["pairs_verified"].get<std::size_t>(),
+                  call.json["pairs_planned"].get<std::size_t>(), outcome.made ? "" : " (current)"));
 }
 
 }  // namespace

@@ -69,7 +69,8 @@ struct PointStatistics {
   Eigen::MatrixXd ray_covariance;  ///< of the adjusted image points, 2 x 2 blocks side by side: 2 x 2n, pixels^2
 };
 
-/// Covariances of a point that took part (`own` prior weight in N) or did not, from the joint covariance of the stations.
+/// Covariances of a point that took part (`own` prior weight in N) or did not, from the joint covariance of the
+/// stations.
 PointStatistics point_statistics(const Block& block, const GroundPoint& point, const Eigen::Matrix3d& prior,
                                  const Layout& layout, const Eigen::MatrixXd& inverse) {
   PointStatistics out;
@@ -141,7 +142,8 @@ void test_control(const SurveyedPoint& point, const PointStatistics& statistics,
   }
 }
 
-void test_sightings(const Block& block, const SurveyedPoint& point, const PointStatistics& statistics, AdjustResult& out) {
+void test_sightings(const Block& block, const SurveyedPoint& point, const PointStatistics& statistics,
+                    AdjustResult& out) {
   int column = 0;
   for (const Ray& ray : point.point.rays) {
     if (!ray.accepted || !block.stations[ray.station].oriented) continue;
@@ -294,8 +296,9 @@ void invert(const Block& block, const Scope& scope, AdjustResult& out) {
   equations.reduce(0.0, S, s);
   Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor(S);
   if (factor.info() != Eigen::Success)
-    throw Error("adjust: the block is not determined: its normal equations are singular; add control or positions, or "
-                "hold the cameras with --fix-camera");
+    throw Error(
+        "adjust: the block is not determined: its normal equations are singular; add control or positions, or "
+        "hold the cameras with --fix-camera");
   out.inverse = factor.solve(Eigen::MatrixXd::Identity(out.layout.columns, out.layout.columns));
 }
 

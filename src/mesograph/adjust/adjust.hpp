@@ -23,8 +23,9 @@ struct SolveResult {
   double cost = nan;
 };
 
-/// Levenberg-Marquardt on the block's values, in place, within a scope. Steps that raise the cost are undone. Deterministic
-/// whatever the number of threads. Source: Triggs et al. (2000), section 4; damping by the gain ratio after Nielsen (1999).
+/// Levenberg-Marquardt on the block's values, in place, within a scope. Steps that raise the cost are undone.
+/// Deterministic whatever the number of threads. Source: Triggs et al. (2000), section 4; damping by the gain ratio
+/// after Nielsen (1999).
 SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options, const Progress& progress);
 
 struct AdjustOptions {
@@ -40,24 +41,25 @@ struct AdjustOptions {
 
 struct Group {
   std::string name;
-  int n = 0;              ///< scalar observations
+  int n = 0;  ///< scalar observations
   double redundancy = nan;
-  double sigma0 = nan;    ///< sqrt(v'Pv / redundancy)
+  double sigma0 = nan;  ///< sqrt(v'Pv / redundancy)
 };
 
 /// A tested observation that stands out (Baarda 1968): |w| above 3.29 (alpha 0.001).
 struct Suspect {
   std::string kind;  ///< "sighting" or "control"
   std::string id;
-  int station = -1;  ///< of a sighting
+  int station = -1;       ///< of a sighting
   std::string component;  ///< x, y; east, north, height
   double size = nan;      ///< estimated gross error: pixels, m
   double w = nan;
 };
 
 struct SurveyedResult {
-  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);      ///< adjusted or, for a check, intersected
-  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
+  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);  ///< adjusted or, for a check, intersected
+  Eigen::Matrix3d covariance =
+      Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
   int rays = 0;
   double rms_px = nan;
 };

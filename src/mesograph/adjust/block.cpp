@@ -5,15 +5,13 @@
 
 namespace mesograph::adjust {
 
-std::string to_string(Role role) {
-  return role == Role::control ? "control" : role == Role::check ? "check" : "off";
-}
+std::string to_string(Role role) { return role == Role::control ? "control" : role == Role::check ? "check" : "off"; }
 
 CameraPrior usual_prior(const camera::Camera& camera) {
   CameraPrior prior;
   prior.value = camera.interior;
-  prior.sigma << 0.03 * camera.interior[camera::c], 0.02 * camera.width, 0.02 * camera.width, 0.2, 0.2, 0.2, 0.005, 0.005,
-      0.002, 0.002;
+  prior.sigma << 0.03 * camera.interior[camera::c], 0.02 * camera.width, 0.02 * camera.width, 0.2, 0.2, 0.2, 0.005,
+      0.005, 0.002, 0.002;
   return prior;
 }
 
@@ -42,7 +40,8 @@ double ground_sampling_distance(const Block& block) {
     if (!point.X.allFinite()) continue;
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
-      if (ray.accepted && s.oriented) all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
+      if (ray.accepted && s.oriented)
+        all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
     }
   }
   if (all.empty()) return nan;

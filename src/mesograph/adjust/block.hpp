@@ -14,15 +14,15 @@ struct Station {
   int camera = 0;  ///< index into Block::cameras
   int sortie = 0;  ///< index into Block::sorties
   bool oriented = false;
-  Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);    ///< perspective centre
-  Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);    ///< ground_from_camera
+  Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
+  Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
 };
 
 struct Sortie {
   std::string name;
-  double sigma_photo[2] = {3.0, 5.0};   ///< m, plan per axis and height, of one observed position
-  double sigma_offset[2] = {3.0, 5.0};  ///< m, of the offset that all positions of the sortie share
+  double sigma_photo[2] = {3.0, 5.0};                ///< m, plan per axis and height, of one observed position
+  double sigma_offset[2] = {3.0, 5.0};               ///< m, of the offset that all positions of the sortie share
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< estimated: observed = C + offset
 };
 

@@ -42,7 +42,8 @@ bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
       if (!ray.accepted || !s.oriented) continue;
-      const auto projection = camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (point.X - s.C));
+      const auto projection =
+          camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (point.X - s.C));
       if (!projection) return fail();
       const Eigen::Matrix<double, 2, 3> B = projection->by_ray * s.R.transpose() / ray.sigma;
       N += B.transpose() * B;

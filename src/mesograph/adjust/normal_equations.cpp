@@ -321,7 +321,8 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     for (int c = 0; c < 6; ++c) {
       for (int r = c; r < 6; ++r) triplets.emplace_back(first + r, first + c, rows[i].diagonal(r, c));
       for (std::size_t n = 0; n < neighbours_[i].size(); ++n)
-        for (int r = 0; r < 6; ++r) triplets.emplace_back(6 * neighbours_[i][n] + r, first + c, rows[i].across[n](c, r));
+        for (int r = 0; r < 6; ++r)
+          triplets.emplace_back(6 * neighbours_[i][n] + r, first + c, rows[i].across[n](c, r));
       for (int r = 0; r < border; ++r) triplets.emplace_back(base + r, first + c, rows[i].border(r, c));
     }
   }

@@ -112,14 +112,14 @@ std::string header(const std::vector<LasPoint>& points, const Grid& grid, std::s
 
 void put_point(Bytes& out, const LasPoint& p, const Grid& grid) {
   for (int a = 0; a < 3; ++a) out.put(grid.integer(p.X[a], a));
-  out.put<std::uint16_t>(0);         // intensity
-  out.put<std::uint8_t>(1 | 1 << 4); // return 1 of 1
-  out.put<std::uint8_t>(0);          // flags, channel, edge
-  out.put<std::uint8_t>(1);          // unclassified
-  out.put<std::uint8_t>(0);          // user data
-  out.put<std::int16_t>(0);          // scan angle
-  out.put<std::uint16_t>(0);         // point source
-  out.put<double>(0.0);              // GPS time
+  out.put<std::uint16_t>(0);          // intensity
+  out.put<std::uint8_t>(1 | 1 << 4);  // return 1 of 1
+  out.put<std::uint8_t>(0);           // flags, channel, edge
+  out.put<std::uint8_t>(1);           // unclassified
+  out.put<std::uint8_t>(0);           // user data
+  out.put<std::int16_t>(0);           // scan angle
+  out.put<std::uint16_t>(0);          // point source
+  out.put<double>(0.0);               // GPS time
   for (const std::uint8_t c : p.colour) out.put(static_cast<std::uint16_t>(c * 256));
   out.put(p.rays);
   out.put(p.sigma_match);

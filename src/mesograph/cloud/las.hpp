@@ -18,10 +18,10 @@ struct LasPoint {
 };
 
 /// Writes LAS 1.4, point data record format 7, in one step. Header 375 bytes, WKT (global encoding bit 4) in a
-/// LASF_Projection/2112 record, extra bytes `rays` (unsigned char) and `sigma_match` (float, m) described in LASF_Spec/4.
-/// Return 1 of 1, GPS time 0, class 1, colours x 256; scale 0.001 (coarser only where the extent needs it), offsets whole
-/// metres near the data; bounds are those of the stored integers. No dates: the same points give the same bytes.
-/// Source: ASPRS LAS 1.4 R15. Throws Error where the disk refuses, with nothing left behind.
+/// LASF_Projection/2112 record, extra bytes `rays` (unsigned char) and `sigma_match` (float, m) described in
+/// LASF_Spec/4. Return 1 of 1, GPS time 0, class 1, colours x 256; scale 0.001 (coarser only where the extent needs
+/// it), offsets whole metres near the data; bounds are those of the stored integers. No dates: the same points give the
+/// same bytes. Source: ASPRS LAS 1.4 R15. Throws Error where the disk refuses, with nothing left behind.
 void write_las(const std::filesystem::path& path, const std::vector<LasPoint>& points, const std::string& wkt);
 
 }  // namespace mesograph::cloud

@@ -35,8 +35,8 @@ MESOGRAPH_WIDE void window_sums(const float* columns, int n, int window, float* 
     for (int i = window; i < n - window; ++i) out[i] += columns[i - k] + columns[i + k];
 }
 
-MESOGRAPH_WIDE void finish_row(const float* sa, const float* va, const float* sb, const float* sbb, const float* sab, int from,
-                               int to, float count, float least_variance, float* out) {
+MESOGRAPH_WIDE void finish_row(const float* sa, const float* va, const float* sb, const float* sbb, const float* sab,
+                               int from, int to, float count, float least_variance, float* out) {
   for (int i = from; i < to; ++i) {
     const float vb = sbb[i] - sb[i] * sb[i] / count, cov = sab[i] - sa[i] * sb[i] / count;
     const float value = cov / std::sqrt(std::max(va[i], 1.0f) * std::max(vb, 1.0f));
@@ -78,7 +78,8 @@ void Correlator::correlate(const photo::Grey& other, bool whole, photo::Raster<f
   for (std::vector<float>& column : columns_) std::fill(column.begin(), column.end(), 0.0f);
   const auto add = [&](int row, float sign) {
     const std::size_t first = static_cast<std::size_t>(row) * w;
-    add_row(&image_.data[first], &other.data[first], w, sign, columns_[0].data(), columns_[1].data(), columns_[2].data());
+    add_row(&image_.data[first], &other.data[first], w, sign, columns_[0].data(), columns_[1].data(),
+            columns_[2].data());
     if (!whole) count_missing(&other.data[first], w, sign, columns_[3].data());
   };
   for (int row = 0; row < h; ++row) {
@@ -87,8 +88,8 @@ void Correlator::correlate(const photo::Grey& other, bool whole, photo::Raster<f
     if (row < size - 1) continue;
     for (std::size_t k = 0; k < (whole ? 3u : 4u); ++k) window_sums(columns_[k].data(), w, window_, sums_[k].data());
     const std::size_t first = static_cast<std::size_t>(row - window_) * w;
-    finish_row(&sum_.data[first], &variance_.data[first], sums_[0].data(), sums_[1].data(), sums_[2].data(), window_, w - window_,
-               count_, least_variance_, &out.data[first]);
+    finish_row(&sum_.data[first], &variance_.data[first], sums_[0].data(), sums_[1].data(), sums_[2].data(), window_,
+               w - window_, count_, least_variance_, &out.data[first]);
     for (int i = window_; !whole && i < w - window_; ++i)
       if (sums_[3][i] > 0.5f) out.data[first + i] = empty;
   }

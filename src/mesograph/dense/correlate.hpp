@@ -10,7 +10,8 @@ class Correlator {
  public:
   static constexpr float empty = -2.0f;
 
-  /// `image`: 0 means no data. `least_contrast`: standard deviation of a window, grey levels, below which it is `empty`.
+  /// `image`: 0 means no data. `least_contrast`: standard deviation of a window, grey levels, below which it is
+  /// `empty`.
   Correlator(const photo::Grey& image, int window, double least_contrast);
 
   /// Correlation with `other` (same size; 0: no data), -1 to 1 in every pixel of `out`; `empty` where the window leaves
@@ -21,7 +22,7 @@ class Correlator {
   const photo::Grey& image_;
   int window_;
   float least_variance_, count_;
-  photo::Raster<float> sum_, variance_;       ///< of the image's windows; variance 0 where they are empty
+  photo::Raster<float> sum_, variance_;  ///< of the image's windows; variance 0 where they are empty
   std::vector<std::vector<float>> columns_, sums_;
 };
 

@@ -42,8 +42,8 @@ MESOGRAPH_WIDE void map_row(const double (&n0)[3], const double (&step)[3], int 
   }
 }
 
-/// The partner's image as the reference would see it if the ground were the plane of H; 0 where the partner has nothing.
-/// True where it has all.
+/// The partner's image as the reference would see it if the ground were the plane of H; 0 where the partner has
+/// nothing. True where it has all.
 bool warp(const View& partner, const Eigen::Matrix3d& H, const Tile& tile, photo::Grey& out) {
   const int w = partner.image.width, h = partner.image.height;
   const auto right = static_cast<float>(w - 1), bottom = static_cast<float>(h - 1);
@@ -122,7 +122,9 @@ Range range_of(const View& reference, const std::vector<View>& partners, const s
   const double x = tile.col + 0.5 * tile.width, y = tile.row + 0.5 * tile.height, middle = z[z.size() / 2];
   double parallax = 0;  // pixels per metre of height
   const Eigen::Vector3d d = reference.pinhole.direction(x, y);
-  const auto at = [&](double height) { return Eigen::Vector3d(reference.pinhole.C + (height - reference.pinhole.C.z()) / d.z() * d); };
+  const auto at = [&](double height) {
+    return Eigen::Vector3d(reference.pinhole.C + (height - reference.pinhole.C.z()) / d.z() * d);
+  };
   for (const View& partner : partners) {
     const Eigen::Vector2d shift = partner.pinhole.project(at(middle + 0.5)) - partner.pinhole.project(at(middle - 0.5));
     if (shift.allFinite()) parallax = std::max(parallax, shift.norm());
@@ -162,7 +164,8 @@ void match_tile(const View& reference, const std::vector<View>& partners, const 
       for (std::size_t k = 0; k < partners.size(); ++k) values[k] = scores[k].data[i];
       const float score = better_half(values.data(), values.size());
       if (score > no_data)
-        planes[label * image.data.size() + i] = static_cast<std::uint8_t>(std::clamp(63.5f * (1 - score), 0.0f, 127.0f) + 0.5f);
+        planes[label * image.data.size() + i] =
+            static_cast<std::uint8_t>(std::clamp(63.5f * (1 - score), 0.0f, 127.0f) + 0.5f);
     }
   }
   to_volume(planes, volume);

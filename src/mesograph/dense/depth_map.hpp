@@ -14,11 +14,11 @@ struct DepthMap {
 };
 
 struct DepthOptions {
-  int window = 3;           ///< half width of the correlation window, pixels of the level: 7 x 7
-  int tile = 384;           ///< pixels, each with its own range of heights; bounds memory to about 400 MB a thread
-  int margin = 32;          ///< overlap of tiles, pixels
-  double step_px = 1.0;     ///< parallax between neighbouring heights in the widest partner; more skips minima
-  double pad = 3.0;         ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
+  int window = 3;        ///< half width of the correlation window, pixels of the level: 7 x 7
+  int tile = 384;        ///< pixels, each with its own range of heights; bounds memory to about 400 MB a thread
+  int margin = 32;       ///< overlap of tiles, pixels
+  double step_px = 1.0;  ///< parallax between neighbouring heights in the widest partner; more skips minima
+  double pad = 3.0;      ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
   int most_labels = 320;
   double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
   double least_score = 0.45;    ///< correlation below which a pixel stays empty

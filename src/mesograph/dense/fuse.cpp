@@ -15,7 +15,8 @@ Eigen::Vector3d surface_point(const MappedView& view, double x, double y) {
   return view.pinhole.C + (z - view.pinhole.C.z()) / d.z() * d;
 }
 
-/// Height of a view's surface below or above X, along its own ray through X; NaN where it disagrees by more than `reach`.
+/// Height of a view's surface below or above X, along its own ray through X; NaN where it disagrees by more than
+/// `reach`.
 double agreeing_height(const MappedView& view, const Eigen::Vector3d& X, double reach) {
   const Eigen::Vector2d x = view.pinhole.project(X);
   if (!x.allFinite() || !view.pinhole.inside(x, 0)) return nan;
@@ -89,7 +90,8 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
     }
     CloudPoint point;
     point.X = sum / weight;
-    for (std::size_t ch = 0; ch < 3; ++ch) point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
+    for (std::size_t ch = 0; ch < 3; ++ch)
+      point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
     point.rays = rays;
     point.sigma_match = static_cast<float>(std::sqrt(variance / weight));
     out.push_back(point);

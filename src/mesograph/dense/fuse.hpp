@@ -15,9 +15,9 @@ struct CloudPoint {
 };
 
 struct FuseOptions {
-  int min_views = 3;           ///< photos that must agree, the reference included
-  double tolerance_px = 1.5;   ///< most distance of another photo's surface, in pixels of the level on the ground
-  double max_sigma = nan;      ///< m; NaN: no limit
+  int min_views = 3;          ///< photos that must agree, the reference included
+  double tolerance_px = 1.5;  ///< most distance of another photo's surface, in pixels of the level on the ground
+  double max_sigma = nan;     ///< m; NaN: no limit
 };
 
 struct MappedView {

@@ -39,7 +39,8 @@ std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const 
         if (ray.station == static_cast<int>(s) || !ray.accepted || !block.stations[ray.station].oriented) continue;
         const Eigen::Vector3d theirs = point.X - block.stations[ray.station].C;
         Shared& entry = shared[ray.station];
-        entry.angles.push_back(static_cast<float>(std::acos(std::clamp(mine.normalized().dot(theirs.normalized()), -1.0, 1.0))));
+        entry.angles.push_back(
+            static_cast<float>(std::acos(std::clamp(mine.normalized().dot(theirs.normalized()), -1.0, 1.0))));
         const double c_ratio = block.cameras[block.stations[ray.station].camera].interior[camera::c] /
                                block.cameras[me.camera].interior[camera::c];
         entry.scale += std::log(mine.norm() / theirs.norm() * c_ratio);
@@ -52,7 +53,8 @@ std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const 
       if (angle < options.least_angle_deg || angle > options.most_angle_deg) continue;
       const double off = std::log(angle / options.best_angle_deg) / 0.7;
       const double scale = entry.scale / static_cast<double>(entry.angles.size()) / 0.4;
-      scored.emplace_back(-static_cast<double>(entry.angles.size()) * std::exp(-0.5 * (off * off + scale * scale)), other);
+      scored.emplace_back(-static_cast<double>(entry.angles.size()) * std::exp(-0.5 * (off * off + scale * scale)),
+                          other);
     }
     std::sort(scored.begin(), scored.end());
     // No two partners from nearly the same direction: they would see the same occlusions.
@@ -62,7 +64,8 @@ std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const 
         if (static_cast<int>(out[s].size()) >= options.most) return;
         if (std::find(out[s].begin(), out[s].end(), other) != out[s].end()) continue;
         const Eigen::Vector2d d = (block.stations[other].C - me.C).head<2>().normalized();
-        const bool crowded = std::any_of(directions.begin(), directions.end(), [&](const Eigen::Vector2d& e) { return d.dot(e) > 0.8; });
+        const bool crowded =
+            std::any_of(directions.begin(), directions.end(), [&](const Eigen::Vector2d& e) { return d.dot(e) > 0.8; });
         if (strict && crowded) continue;
         directions.push_back(d);
         out[s].push_back(other);

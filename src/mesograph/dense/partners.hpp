@@ -6,10 +6,10 @@
 namespace mesograph::dense {
 
 struct PartnerOptions {
-  int most = 5;                   ///< partners of a photo; more cost time in proportion and add little after five
-  double best_angle_deg = 14.0;   ///< rays that meet so are told apart well and still look alike
+  int most = 5;                  ///< partners of a photo; more cost time in proportion and add little after five
+  double best_angle_deg = 14.0;  ///< rays that meet so are told apart well and still look alike
   double least_angle_deg = 3.0, most_angle_deg = 40.0;
-  int least_shared = 30;          ///< tie points
+  int least_shared = 30;  ///< tie points
 };
 
 /// For every station the others it is matched with, best first: many shared tie points, a good median angle, similar

@@ -7,9 +7,11 @@ namespace mesograph::dense {
 namespace {
 
 template <typename T, typename Make>
-photo::Raster<T> resample(const photo::Raster<T>& image, const camera::Camera& camera, const Pinhole& p, const Make& make) {
+photo::Raster<T> resample(const photo::Raster<T>& image, const camera::Camera& camera, const Pinhole& p,
+                          const Make& make) {
   photo::Raster<T> out(p.width, p.height, image.channels);
-  const double sx = static_cast<double>(image.width) / camera.width, sy = static_cast<double>(image.height) / camera.height;
+  const double sx = static_cast<double>(image.width) / camera.width,
+               sy = static_cast<double>(image.height) / camera.height;
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
       const Eigen::Vector3d v((col + 0.5 - 0.5 * p.width) / p.c, -(row + 0.5 - 0.5 * p.height) / p.c, -1.0);
@@ -21,7 +23,8 @@ photo::Raster<T> resample(const photo::Raster<T>& image, const camera::Camera& c
       const auto tx = static_cast<float>(gx - i), ty = static_cast<float>(gy - j);
       for (int ch = 0; ch < image.channels; ++ch) {
         const auto at = [&](int c, int r) { return static_cast<float>(image.at(c, r, ch)); };
-        const float upper = at(i, j) * (1 - tx) + at(i + 1, j) * tx, lower = at(i, j + 1) * (1 - tx) + at(i + 1, j + 1) * tx;
+        const float upper = at(i, j) * (1 - tx) + at(i + 1, j) * tx,
+                    lower = at(i, j + 1) * (1 - tx) + at(i + 1, j + 1) * tx;
         out.at(col, row, ch) = make(upper * (1 - ty) + lower * ty);
       }
     }

@@ -8,7 +8,7 @@ namespace mesograph::dense {
 /// An oriented photo without distortion at 1/2^level of its size: u = c v.x/-v.z + width/2, row likewise downwards.
 struct Pinhole {
   int width = 0, height = 0;
-  double c = 0;  ///< pixels of this level
+  double c = 0;                                     ///< pixels of this level
   Eigen::Matrix3d R = Eigen::Matrix3d::Identity();  ///< ground_from_camera
   Eigen::Vector3d C = Eigen::Vector3d::Zero();
 

@@ -15,8 +15,8 @@ namespace {
 
 /// One step along a path: from the sums `before` (labels + 2, a large value at both ends) of the pixel behind to `now`;
 /// adds them to `total`. Returns the least of `now`.
-MESOGRAPH_WIDE std::int16_t step(const std::uint8_t* cost, const std::int16_t* before, std::int16_t least_before, int small_step,
-                                 int large_step, int labels, std::int16_t* now, std::int16_t* total) {
+MESOGRAPH_WIDE std::int16_t step(const std::uint8_t* cost, const std::int16_t* before, std::int16_t least_before,
+                                 int small_step, int large_step, int labels, std::int16_t* now, std::int16_t* total) {
   const auto jump = static_cast<std::int16_t>(least_before + large_step), slope = static_cast<std::int16_t>(small_step);
   std::int16_t least = INT16_MAX;
   for (int d = 0; d < labels; ++d) {
@@ -61,8 +61,9 @@ void run_paths(const CostVolume& v, const photo::Grey& image, const SemiGlobalOp
       const float contrast = starts ? 0.0f : std::abs(image.at(col, row) - image.at(back_col, back_row));
       const int large = contrast > 20.0f ? options.large_step / 2 : options.large_step;
       std::int16_t* here = &now[static_cast<std::size_t>(col) * stride];
-      least[y & 1][col] = step(v.at(col, row), before, least_before, options.small_step, std::max(large, options.small_step + 1), n,
-                               here, &total[(static_cast<std::size_t>(row) * w + col) * n]);
+      least[y & 1][col] =
+          step(v.at(col, row), before, least_before, options.small_step, std::max(large, options.small_step + 1), n,
+               here, &total[(static_cast<std::size_t>(row) * w + col) * n]);
       here[0] = here[n + 1] = beyond;
     }
   }
@@ -81,7 +82,9 @@ photo::Raster<float> semi_global(const CostVolume& v, const photo::Grey& image, 
       const auto best = static_cast<int>(std::min_element(t, t + v.labels) - t);
       if (best == 0 || best == v.labels - 1) continue;
       const int left = t[best - 1] - t[best], right = t[best + 1] - t[best];
-      out.at(col, row) = static_cast<float>(best) + (left + right > 0 ? 0.5f * static_cast<float>(left - right) / static_cast<float>(left + right) : 0.0f);
+      out.at(col, row) =
+          static_cast<float>(best) +
+          (left + right > 0 ? 0.5f * static_cast<float>(left - right) / static_cast<float>(left + right) : 0.0f);
     }
   return out;
 }

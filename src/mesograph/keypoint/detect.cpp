@@ -130,7 +130,8 @@ std::vector<double> dominant_angles(const Gradients& gradients, const Extremum& 
     for (int col = std::max(1, c0 - radius); col <= std::min(gradients.size.width - 2, c0 + radius); ++col) {
       const double dx = col - e.col, dy = row - e.row;
       const double bin = (gradients.angle.at(col, row) + pi) / (2 * pi) * bins;
-      histogram[static_cast<int>(bin) % bins] += gradients.size.at(col, row) * std::exp(-0.5 * (dx * dx + dy * dy) / (reach * reach));
+      histogram[static_cast<int>(bin) % bins] +=
+          gradients.size.at(col, row) * std::exp(-0.5 * (dx * dx + dy * dy) / (reach * reach));
     }
   for (int turn = 0; turn < 2; ++turn) {
     for (int i = 0; i < bins; ++i)
@@ -168,7 +169,8 @@ void describe(const Gradients& gradients, const Extremum& e, double angle, std::
       const float falloff = std::exp(static_cast<float>(-(a * a + b * b) / (0.5 * grid * grid)));
       const float weight = gradients.size.at(col, row) * falloff;
       const int ic = static_cast<int>(gc), ir = static_cast<int>(gr), io = static_cast<int>(turned);
-      const auto fc = static_cast<float>(gc - ic), fr = static_cast<float>(gr - ir), fo = static_cast<float>(turned - io);
+      const auto fc = static_cast<float>(gc - ic), fr = static_cast<float>(gr - ir),
+                 fo = static_cast<float>(turned - io);
       for (int k = 0; k < 8; ++k) {
         const float share = (k & 1 ? fc : 1 - fc) * (k & 2 ? fr : 1 - fr) * (k & 4 ? fo : 1 - fo);
         const int c = ic + (k & 1), r = ir + ((k >> 1) & 1), o = (io + (k >> 2)) % bins;
@@ -180,7 +182,8 @@ void describe(const Gradients& gradients, const Extremum& e, double angle, std::
   for (int r = 0, n = 0; r < grid; ++r)
     for (int c = 0; c < grid; ++c)
       for (int o = 0; o < bins; ++o)
-        v[static_cast<std::size_t>(n++)] = histogram[static_cast<std::size_t>(((r + 1) * (grid + 2) + c + 1) * bins + o)];
+        v[static_cast<std::size_t>(n++)] =
+            histogram[static_cast<std::size_t>(((r + 1) * (grid + 2) + c + 1) * bins + o)];
   float norm2 = 0, sum = 0;
   for (const float f : v) norm2 += f * f;
   const float cut = 0.2f * std::sqrt(norm2);
@@ -202,7 +205,8 @@ Keypoints detect(const photo::Grey& image, const DetectOptions& options) {
     first = halved(octaves.back().gaussian[scales_per_octave]);
     octaves.back().difference.clear();
   }
-  const int limit = std::min(options.limit, static_cast<int>(static_cast<double>(image.data.size()) / options.pixels_per_keypoint));
+  const int limit =
+      std::min(options.limit, static_cast<int>(static_cast<double>(image.data.size()) / options.pixels_per_keypoint));
   spread(extrema, limit, image.width, image.height);
   std::stable_sort(extrema.begin(), extrema.end(), [](const Extremum& a, const Extremum& b) {
     return std::tie(a.octave, a.level) < std::tie(b.octave, b.level);

@@ -6,8 +6,8 @@
 namespace mesograph::keypoint {
 
 inline constexpr int scales_per_octave = 3;
-inline constexpr double base_sigma = 1.6;    ///< of an octave's first level, in its own pixels
-inline constexpr double photo_sigma = 0.5;   ///< what a photo is blurred by as it comes
+inline constexpr double base_sigma = 1.6;   ///< of an octave's first level, in its own pixels
+inline constexpr double photo_sigma = 0.5;  ///< what a photo is blurred by as it comes
 
 /// Gaussian levels of one octave: level i has sigma base_sigma * 2^(i / scales_per_octave) in the octave's pixels.
 struct Octave {

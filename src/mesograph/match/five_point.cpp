@@ -11,10 +11,9 @@ namespace mesograph::match {
 namespace {
 
 /// Polynomials in x, y, z up to the third degree, by exponents: those of degree 3 first, then 2, 1, 0.
-constexpr std::array<std::array<int, 3>, 20> monomials = {{{3, 0, 0}, {2, 1, 0}, {2, 0, 1}, {1, 2, 0}, {1, 1, 1},
-                                                           {1, 0, 2}, {0, 3, 0}, {0, 2, 1}, {0, 1, 2}, {0, 0, 3},
-                                                           {2, 0, 0}, {1, 1, 0}, {1, 0, 1}, {0, 2, 0}, {0, 1, 1},
-                                                           {0, 0, 2}, {1, 0, 0}, {0, 1, 0}, {0, 0, 1}, {0, 0, 0}}};
+constexpr std::array<std::array<int, 3>, 20> monomials = {
+    {{3, 0, 0}, {2, 1, 0}, {2, 0, 1}, {1, 2, 0}, {1, 1, 1}, {1, 0, 2}, {0, 3, 0}, {0, 2, 1}, {0, 1, 2}, {0, 0, 3},
+     {2, 0, 0}, {1, 1, 0}, {1, 0, 1}, {0, 2, 0}, {0, 1, 1}, {0, 0, 2}, {1, 0, 0}, {0, 1, 0}, {0, 0, 1}, {0, 0, 0}}};
 using Polynomial = Eigen::Matrix<double, 20, 1>;
 
 /// product_index[i][j]: where monomial i times monomial j stands; -1 beyond the third degree.
@@ -58,13 +57,14 @@ std::vector<Eigen::Matrix3d> five_point(const Eigen::Matrix<double, 3, 5>& a, co
       for (int k = 0; k < 4; ++k) E[i][j][16 + k] = Q(3 * i + j, 5 + k);
     }
   Eigen::Matrix<double, 10, 20> M;
-  const auto minor = [&](int c0, int c1) -> Polynomial { return times(E[1][c0], E[2][c1]) - times(E[1][c1], E[2][c0]); };
+  const auto minor = [&](int c0, int c1) -> Polynomial {
+    return times(E[1][c0], E[2][c1]) - times(E[1][c1], E[2][c0]);
+  };
   M.row(0) = (times(E[0][0], minor(1, 2)) - times(E[0][1], minor(0, 2)) + times(E[0][2], minor(0, 1))).transpose();
   // 2 E E^T E - trace(E E^T) E = 0
   Polynomial EEt[3][3];
   for (int i = 0; i < 3; ++i)
-    for (int j = 0; j < 3; ++j)
-      EEt[i][j] = times(E[i][0], E[j][0]) + times(E[i][1], E[j][1]) + times(E[i][2], E[j][2]);
+    for (int j = 0; j < 3; ++j) EEt[i][j] = times(E[i][0], E[j][0]) + times(E[i][1], E[j][1]) + times(E[i][2], E[j][2]);
   const Polynomial half_trace = 0.5 * (EEt[0][0] + EEt[1][1] + EEt[2][2]);
   for (int i = 0; i < 3; ++i) EEt[i][i] -= half_trace;
   for (int i = 0; i < 3; ++i)

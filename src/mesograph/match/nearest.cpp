@@ -34,8 +34,8 @@ struct Running {
   }
 };
 
-void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::size_t n_b,
-            const std::int32_t* norm_a, const std::int32_t* norm_b, Nearest* of_a, Nearest* of_b) {
+void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::size_t n_b, const std::int32_t* norm_a,
+            const std::int32_t* norm_b, Nearest* of_a, Nearest* of_b) {
   const D32 d;
   const D16 d16;
   const std::size_t lanes = hn::Lanes(d);
@@ -74,7 +74,8 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
         const auto v0 = hn::BitCast(d16, hn::Load(d, &block[k * wide]));
         const auto v1 = hn::BitCast(d16, hn::Load(d, &block[k * wide + lanes]));
         const auto r0 = hn::BitCast(d16, hn::Set(d, r[k])), r1 = hn::BitCast(d16, hn::Set(d, r[pairs + k]));
-        const auto r2 = hn::BitCast(d16, hn::Set(d, r[2 * pairs + k])), r3 = hn::BitCast(d16, hn::Set(d, r[3 * pairs + k]));
+        const auto r2 = hn::BitCast(d16, hn::Set(d, r[2 * pairs + k])),
+                   r3 = hn::BitCast(d16, hn::Set(d, r[3 * pairs + k]));
         s00 = hn::ReorderWidenMulAccumulate(d, r0, v0, s00, unused);
         s01 = hn::ReorderWidenMulAccumulate(d, r0, v1, s01, unused);
         s10 = hn::ReorderWidenMulAccumulate(d, r1, v0, s10, unused);

@@ -30,7 +30,8 @@ std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, co
   std::vector<std::uint16_t> degree(first.back(), 0);
   for (const PairMatches& pair : pairs)
     for (const Match& m : pair.matches) {
-      const auto i = static_cast<std::uint32_t>(first[pair.a] + m.a), j = static_cast<std::uint32_t>(first[pair.b] + m.b);
+      const auto i = static_cast<std::uint32_t>(first[pair.a] + m.a),
+                 j = static_cast<std::uint32_t>(first[pair.b] + m.b);
       sets.join(i, j);
       ++degree[i], ++degree[j];
     }
@@ -53,7 +54,8 @@ std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, co
       std::size_t next = end;
       int strongest = 0, others = 0;
       std::uint32_t chosen = 0;
-      for (; next < members.size() && members[next].root == members[begin].root && members[next].photo == members[end].photo;
+      for (; next < members.size() && members[next].root == members[begin].root &&
+             members[next].photo == members[end].photo;
            ++next) {
         const int d = degree[members[next].node];
         if (d > strongest) {

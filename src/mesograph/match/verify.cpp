@@ -32,7 +32,9 @@ Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x
   }
   const std::size_t n = usable.size();
   if (n < static_cast<std::size_t>(std::max(5, options.least_inliers))) return out;
-  const auto reach = [&](const camera::Camera& c) { return options.tolerance * std::max(c.width, c.height) / c.interior[camera::c]; };
+  const auto reach = [&](const camera::Camera& c) {
+    return options.tolerance * std::max(c.width, c.height) / c.interior[camera::c];
+  };
   const double limit = 0.5 * (reach(camera_a) * reach(camera_a) + reach(camera_b) * reach(camera_b));
   Random random(seed);
   double best_cost = limit * static_cast<double>(n), trials_needed = options.most_trials;

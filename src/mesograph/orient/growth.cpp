@@ -82,7 +82,8 @@ bool Growth::start() {
       xb.col(n) = block_.points[s.point].rays[found->second].x;
       matches.push_back({n, n});
     }
-    const camera::Camera &ca = block_.cameras[block_.stations[a].camera], &cb = block_.cameras[block_.stations[b].camera];
+    const camera::Camera &ca = block_.cameras[block_.stations[a].camera],
+                         &cb = block_.cameras[block_.stations[b].camera];
     const match::Verification v = match::verify(matches, xa, ca, xb, cb, seed_from(names_[a] + "|" + names_[b]));
     if (v.matches.size() < 50) return;
     Eigen::Matrix3Xd ra(3, v.matches.size()), rb(3, v.matches.size());
@@ -173,13 +174,15 @@ bool Growth::add(int number) {
     rays.push_back(*v);
     used.push_back(s);
   }
-  const Eigen::Map<const Eigen::Matrix3Xd> all_X(X.empty() ? nullptr : X[0].data(), 3, static_cast<Eigen::Index>(X.size()));
+  const Eigen::Map<const Eigen::Matrix3Xd> all_X(X.empty() ? nullptr : X[0].data(), 3,
+                                                 static_cast<Eigen::Index>(X.size()));
   const Eigen::Map<const Eigen::Matrix3Xd> all_rays(X.empty() ? nullptr : rays[0].data(), 3,
                                                     static_cast<Eigen::Index>(X.size()));
   ResectionOptions options;
   options.least_inliers = options_.least_inliers;
-  options.tolerance = (camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance) *
-                      std::max(camera.width, camera.height) / camera.interior[camera::c];
+  options.tolerance =
+      (camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance) *
+      std::max(camera.width, camera.height) / camera.interior[camera::c];
   const Resection found = resect(all_X, all_rays, seed_from(names_[number]), options);
   best_inliers_[number] = std::max(best_inliers_[number], found.inliers);
   if (!found.found) return false;
@@ -215,7 +218,8 @@ void Growth::adjust_around(int station) {
   for (const Seen& s : seen_[station])
     if (block_.points[s.point].X.allFinite())
       for (const adjust::Ray& ray : block_.points[s.point].rays)
-        if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_) ++shared[ray.station];
+        if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_)
+          ++shared[ray.station];
   std::vector<std::pair<int, int>> order;
   for (const auto& [other, n] : shared) order.emplace_back(-n, other);
   std::sort(order.begin(), order.end());

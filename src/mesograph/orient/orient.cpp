@@ -76,8 +76,9 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
   adjust::Block small = thinned(block, options.rays_per_cell);
   Growth growth(small, names, options, progress);
   if (!growth.start())
-    throw Error("orient: no two photos share enough tie points at a useful angle; check overlap and run tie with "
-                "--pairs all");
+    throw Error(
+        "orient: no two photos share enough tie points at a useful angle; check overlap and run tie with "
+        "--pairs all");
   growth.grow();
   block.stations = small.stations;
   block.cameras = small.cameras;
@@ -88,12 +89,14 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
   });
   out.components = 1;
   for (std::size_t s = 0; s < block.stations.size(); ++s)
-    if (!block.stations[s].oriented) out.not_oriented.push_back({static_cast<int>(s), growth.reason(static_cast<int>(s))});
+    if (!block.stations[s].oriented)
+      out.not_oriented.push_back({static_cast<int>(s), growth.reason(static_cast<int>(s))});
   const auto datum = find_datum(block, out.datum);
   if (!datum)
-    throw Error("orient: nothing ties the block to the ground: fewer than 3 photos have positions that spread, and "
-                "fewer than 3 control points are sighted in two oriented photos; import control and sightings (control, "
-                "sight --import), or give positions");
+    throw Error(
+        "orient: nothing ties the block to the ground: fewer than 3 photos have positions that spread, and "
+        "fewer than 3 control points are sighted in two oriented photos; import control and sightings (control, "
+        "sight --import), or give positions");
   transform(block, *datum);
   adjust::AdjustOptions adjusting;
   adjusting.scope.control = out.datum == Datum::control;

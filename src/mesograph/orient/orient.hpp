@@ -9,8 +9,8 @@ namespace mesograph::orient {
 
 struct OrientOptions {
   double tie_sigma_px = 0.5;
-  /// Inlier distance of a resection in parts of the photo's longer side: while a camera has few photos its distortion is
-  /// not known, so the first is wide.
+  /// Inlier distance of a resection in parts of the photo's longer side: while a camera has few photos its distortion
+  /// is not known, so the first is wide.
   double new_camera_tolerance = 0.010, known_camera_tolerance = 0.004;
   int photos_of_known_camera = 4;
   int least_inliers = 15;

@@ -64,13 +64,12 @@ std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& r
   if ((X.col(1) - X.col(0)).cross(X.col(2) - X.col(0)).squaredNorm() < 1e-12 * b2 * c2 || b2 == 0) return {};
   const double ca = j.col(1).dot(j.col(2)), cb = j.col(0).dot(j.col(2)), cg = j.col(0).dot(j.col(1));
   const double q = (a2 - c2) / b2, p = (a2 + c2) / b2;
-  const std::array<double, 5> quartic = {
-      (1 + q) * (1 + q) - 4 * a2 / b2 * cg * cg,
-      4 * (-q * (1 + q) * cb + 2 * a2 / b2 * cg * cg * cb - (1 - p) * ca * cg),
-      2 * (q * q - 1 + 2 * q * q * cb * cb + 2 * (b2 - c2) / b2 * ca * ca - 4 * p * ca * cb * cg +
-           2 * (b2 - a2) / b2 * cg * cg),
-      4 * (q * (1 - q) * cb - (1 - p) * ca * cg + 2 * c2 / b2 * ca * ca * cb),
-      (q - 1) * (q - 1) - 4 * c2 / b2 * ca * ca};
+  const std::array<double, 5> quartic = {(1 + q) * (1 + q) - 4 * a2 / b2 * cg * cg,
+                                         4 * (-q * (1 + q) * cb + 2 * a2 / b2 * cg * cg * cb - (1 - p) * ca * cg),
+                                         2 * (q * q - 1 + 2 * q * q * cb * cb + 2 * (b2 - c2) / b2 * ca * ca -
+                                              4 * p * ca * cb * cg + 2 * (b2 - a2) / b2 * cg * cg),
+                                         4 * (q * (1 - q) * cb - (1 - p) * ca * cg + 2 * c2 / b2 * ca * ca * cb),
+                                         (q - 1) * (q - 1) - 4 * c2 / b2 * ca * ca};
   std::vector<Pose> out;
   for (const double v : quartic_roots(quartic)) {
     const double divisor = 2 * (cg - v * ca), square = 1 + v * v - 2 * v * cb;
@@ -127,8 +126,8 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
     }
     if (turn < 2) refine(out.pose, X, rays, out.is_inlier);
   }
-  out.found = out.found && out.inliers >= options.least_inliers &&
-              out.inliers >= options.least_share * static_cast<double>(n);
+  out.found =
+      out.found && out.inliers >= options.least_inliers && out.inliers >= options.least_share * static_cast<double>(n);
   return out;
 }
 

@@ -8,7 +8,8 @@ namespace mesograph::orient {
 
 namespace {
 
-Similarity weighted_similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target, const Eigen::VectorXd& w) {
+Similarity weighted_similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target,
+                               const Eigen::VectorXd& w) {
   const double sum = w.sum();
   const Eigen::Vector3d ms = source * w / sum, mt = target * w / sum;
   const Eigen::Matrix3Xd s = source.colwise() - ms, t = target.colwise() - mt;
@@ -29,8 +30,8 @@ std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen
                                      double least_width) {
   if (source.cols() < 3) return std::nullopt;
   const Eigen::Matrix3Xd centred = target.colwise() - target.rowwise().mean();
-  const Eigen::Vector3d spread = Eigen::JacobiSVD<Eigen::Matrix3Xd>(centred).singularValues() /
-                                 std::sqrt(static_cast<double>(target.cols()));
+  const Eigen::Vector3d spread =
+      Eigen::JacobiSVD<Eigen::Matrix3Xd>(centred).singularValues() / std::sqrt(static_cast<double>(target.cols()));
   if (spread[1] < least_width) return std::nullopt;
   Eigen::VectorXd w = Eigen::VectorXd::Ones(source.cols());
   Similarity out;

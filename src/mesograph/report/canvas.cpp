@@ -13,7 +13,8 @@ struct Canvas::Surface {
 };
 
 Colour sortie_colour(std::size_t i) {
-  static const Colour colours[] = {{0.16, 0.50, 0.38}, {0.55, 0.33, 0.62}, {0.80, 0.47, 0.13}, {0.30, 0.45, 0.75}, {0.50, 0.50, 0.20}};
+  static const Colour colours[] = {
+      {0.16, 0.50, 0.38}, {0.55, 0.33, 0.62}, {0.80, 0.47, 0.13}, {0.30, 0.45, 0.75}, {0.50, 0.50, 0.20}};
   return colours[i % 5];
 }
 

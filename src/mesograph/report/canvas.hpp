@@ -13,8 +13,8 @@ struct Colour {
 
 /// The one palette of all figures: sorties in order, control, checks, ink.
 Colour sortie_colour(std::size_t i);
-inline constexpr Colour ink{0.13, 0.16, 0.19}, faint{0.80, 0.82, 0.84}, paper{1, 1, 1}, control_colour{0.75, 0.16, 0.18},
-    check_colour{0.10, 0.42, 0.68}, height_colour{0.87, 0.52, 0.10};
+inline constexpr Colour ink{0.13, 0.16, 0.19}, faint{0.80, 0.82, 0.84}, paper{1, 1, 1},
+    control_colour{0.75, 0.16, 0.18}, check_colour{0.10, 0.42, 0.68}, height_colour{0.87, 0.52, 0.10};
 /// Light to dark over [0, 1], for counts and sizes.
 Colour ramp(double t);
 
@@ -34,7 +34,8 @@ class Canvas {
   void triangle(Eigen::Vector2d at, double size, Colour fill);
   enum class Align { left, centre, right };
   /// Text with its baseline at `at`.
-  void text(Eigen::Vector2d at, const std::string& words, double size = 13, Colour colour = ink, Align align = Align::left);
+  void text(Eigen::Vector2d at, const std::string& words, double size = 13, Colour colour = ink,
+            Align align = Align::left);
   double text_width(const std::string& words, double size = 13) const;
   /// Keeps later drawing inside a rectangle, until unclip.
   void clip(double x, double y, double w, double h);

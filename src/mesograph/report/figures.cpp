@@ -63,7 +63,8 @@ std::string overview_map(const MapData& data) {
     if (!p.check) {
       const Eigen::Vector2d at = frame.at(p.place);
       const bool room = at.x() + 9 + canvas.text_width(p.id, 11) < frame.right();
-      canvas.text(at + Eigen::Vector2d(room ? 9 : -9, 13), p.id, 11, control_colour, room ? Canvas::Align::left : Canvas::Align::right);
+      canvas.text(at + Eigen::Vector2d(room ? 9 : -9, 13), p.id, 11, control_colour,
+                  room ? Canvas::Align::left : Canvas::Align::right);
     }
   canvas.unclip();
   const double x = frame.right() + 24;
@@ -140,7 +141,8 @@ std::string residual_figure(const ResidualField& field) {
   const double unit = round_step(60 / factor);
   canvas.line({20, h + 38.0}, {20 + unit * factor, h + 38.0}, check_colour, 2);
   canvas.text({28 + unit * factor, h + 42.0}, fmt::format("{:g} px", unit), 12);
-  canvas.text({20 + factor_width, h + 42.0}, fmt::format("{}: mean residual a cell, largest {:.3f} px", field.camera, largest), 12, ink,
+  canvas.text({20 + factor_width, h + 42.0},
+              fmt::format("{}: mean residual a cell, largest {:.3f} px", field.camera, largest), 12, ink,
               Canvas::Align::right);
   return canvas.png();
 }

@@ -27,7 +27,8 @@ struct MapData {
 /// Stations, control and checks with their errors as vectors (plan) and bars (height), exaggerated; PNG.
 std::string overview_map(const MapData& data);
 
-/// Number of photos that see each cell of the ground; PNG. `counts` row by row from the north, negative: no ground known.
+/// Number of photos that see each cell of the ground; PNG. `counts` row by row from the north, negative: no ground
+/// known.
 struct OverlapData {
   Eigen::Vector2d low;  ///< east, north of the south-west corner
   double cell = 1.0;    ///< m

@@ -39,9 +39,11 @@ tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: n
 </body></html>
 )";
 
-const char* const figure_text = R"(<figure><h3>{{title}}</h3><img alt="{{title}}" src="data:image/png;base64,{{{png}}}"><figcaption>{{caption}}</figcaption></figure>
+const char* const figure_text =
+    R"(<figure><h3>{{title}}</h3><img alt="{{title}}" src="data:image/png;base64,{{{png}}}"><figcaption>{{caption}}</figcaption></figure>
 )";
-const char* const table_text = R"(<h3>{{title}}</h3><p class="quiet">{{note}}</p><table><thead><tr>{{#header}}<th>{{text}}</th>{{/header}}</tr></thead>
+const char* const table_text =
+    R"(<h3>{{title}}</h3><p class="quiet">{{note}}</p><table><thead><tr>{{#header}}<th>{{text}}</th>{{/header}}</tr></thead>
 <tbody>{{#rows}}<tr{{#sum}} class="sum"{{/sum}}>{{#cells}}<td>{{text}}</td>{{/cells}}</tr>
 {{/rows}}</tbody></table>
 )";
@@ -51,7 +53,8 @@ std::string base64(const std::string& bytes) {
   std::string out;
   for (std::size_t i = 0; i < bytes.size(); i += 3) {
     unsigned int group = 0;
-    for (std::size_t k = 0; k < 3; ++k) group = group << 8 | (i + k < bytes.size() ? static_cast<unsigned char>(bytes[i + k]) : 0u);
+    for (std::size_t k = 0; k < 3; ++k)
+      group = group << 8 | (i + k < bytes.size() ? static_cast<unsigned char>(bytes[i + k]) : 0u);
     for (int k = 3; k >= 0; --k) out += digits[group >> (6 * k) & 63u];
   }
   for (std::size_t pad = (3 - bytes.size() % 3) % 3; pad > 0; --pad) out[out.size() - pad] = '=';

@@ -255,8 +255,8 @@ std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vec
 Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
   const int tc = static_cast<int>((X.x() + reach_x) / (tile * cell)),
             tr = static_cast<int>((X.y() + reach_y) / (tile * cell));
-  const bool painted = !painted_.empty() && inside(X.x(), X.y()) &&
-                       painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] != 0;
+  const bool painted =
+      !painted_.empty() && inside(X.x(), X.y()) && painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] != 0;
   for (std::size_t i = 0; painted && i < targets_.size(); ++i) {
     const Target& target = targets_[i];
     const double dx = X.x() - target.X.x(), dy = X.y() - target.X.y();

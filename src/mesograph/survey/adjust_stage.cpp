@@ -71,7 +71,7 @@ Json accuracy(const std::vector<PointRow>& rows, adjust::Role role) {
   if (count == 0) return nullptr;
   const auto rmse = [&](int a) { return n[a] ? json_of(std::sqrt(squares[a] / n[a])) : Json(); };
   const auto mean = [&](int a) { return n[a] ? json_of(sums[a] / n[a]) : Json(); };
-  return {{"count", count}, {"rmse_east", rmse(0)}, {"rmse_north", rmse(1)}, {"rmse_height", rmse(2)},
+  return {{"count", count},       {"rmse_east", rmse(0)},  {"rmse_north", rmse(1)}, {"rmse_height", rmse(2)},
           {"mean_east", mean(0)}, {"mean_north", mean(1)}, {"mean_height", mean(2)}};
 }
 
@@ -80,11 +80,13 @@ std::string points_text(const std::vector<PointRow>& rows, bool checks) {
   text += checks ? ",sigma_d_east,sigma_d_north,sigma_d_height\n" : "\n";
   for (const PointRow& row : rows) {
     if ((row.point->role == adjust::Role::check) != checks) continue;
-    const auto sigma = [&](int a) { return row.point->weight(a, a) > 0 ? 1 / std::sqrt(row.point->weight(a, a)) : nan; };
+    const auto sigma = [&](int a) {
+      return row.point->weight(a, a) > 0 ? 1 / std::sqrt(row.point->weight(a, a)) : nan;
+    };
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(row.point->id), csv_length(row.place.x()),
                         csv_length(row.place.y()), csv_length(row.place.z()), adjust::to_string(row.point->role),
-                        csv_length(sigma(0)), csv_length(sigma(2)), csv_length(row.error.x()), csv_length(row.error.y()),
-                        csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
+                        csv_length(sigma(0)), csv_length(sigma(2)), csv_length(row.error.x()),
+                        csv_length(row.error.y()), csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
     if (checks)
       text += fmt::format(",{},{},{}", csv_length(row.error_sigma.x()), csv_length(row.error_sigma.y()),
                           csv_length(row.error_sigma.z()));
@@ -99,7 +101,8 @@ std::string photos_text(const PhotoTable& photos, const NamedBlock& named) {
   for (const adjust::GroundPoint& point : named.block.points)
     for (const adjust::Ray& ray : point.rays) {
       if (!ray.accepted || !point.X.allFinite() || !named.block.stations[ray.station].oriented) continue;
-      if (const auto v = adjust::residual(named.block, ray, point.X)) ++ties[ray.station], squares[ray.station] += v->squaredNorm();
+      if (const auto v = adjust::residual(named.block, ray, point.X))
+        ++ties[ray.station], squares[ray.station] += v->squaredNorm();
     }
   std::string text = "image,sortie,camera,state,reason,ties,rms_px\n";
   std::size_t i = 0;
@@ -128,10 +131,15 @@ Json cameras_of(const NamedBlock& named, std::string& text) {
 Json summary_of(const NamedBlock& named, const adjust::AdjustResult& result, const std::vector<PointRow>& rows) {
   Json groups = Json::array(), suspects = Json::array();
   for (const adjust::Group& g : result.groups)
-    groups.push_back({{"name", g.name}, {"n", g.n}, {"redundancy", json_of(g.redundancy)}, {"sigma0", json_of(g.sigma0)}});
+    groups.push_back(
+        {{"name", g.name}, {"n", g.n}, {"redundancy", json_of(g.redundancy)}, {"sigma0", json_of(g.sigma0)}});
   for (const adjust::Suspect& s : result.suspects)
-    suspects.push_back({{"kind", s.kind}, {"id", s.id}, {"image", s.station < 0 ? Json() : Json(named.images[s.station])},
-                        {"component", s.component}, {"size", json_of(s.size)}, {"w", json_of(s.w)}});
+    suspects.push_back({{"kind", s.kind},
+                        {"id", s.id},
+                        {"image", s.station < 0 ? Json() : Json(named.images[s.station])},
+                        {"component", s.component},
+                        {"size", json_of(s.size)},
+                        {"w", json_of(s.w)}});
   std::string text;
   rusage usage{};
   getrusage(RUSAGE_SELF, &usage);
@@ -165,7 +173,8 @@ void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustRes
                              s.kind == "control" ? "m" : "px", s.w));
   const auto tolerance = survey.settings.tolerance.find("image_rms_px");
   if (tolerance != survey.settings.tolerance.end() && result.reprojection_rms_px > tolerance->second)
-    progress.say(fmt::format("reprojection {:.2f} px is above the tolerance of {} px", result.reprojection_rms_px, tolerance->second));
+    progress.say(fmt::format("reprojection {:.2f} px is above the tolerance of {} px", result.reprojection_rms_px,
+                             tolerance->second));
 }
 
 void check_datum(const NamedBlock& named) {
@@ -177,15 +186,18 @@ void check_datum(const NamedBlock& named) {
   }
   for (const adjust::Station& s : named.block.stations) positions += s.oriented && s.position.allFinite();
   if (control < 3 && positions < 3)
-    throw Error("adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "
-                "needed: add control (mesograph control) and sightings (mesograph sight --import)", control, positions);
+    throw Error(
+        "adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "
+        "needed: add control (mesograph control) and sightings (mesograph sight --import)",
+        control, positions);
 }
 
 }  // namespace
 
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options) {
   const auto oriented = survey.store.stage("orient");
-  const auto free = options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
+  const auto free =
+      options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
                       hash_or_empty(survey.inputs() / "sightings.csv"), fmt::format("{}", fmt::join(free, ",")),
                       fmt::format("{}", fmt::join(options.hold_out, ",")),
@@ -212,7 +224,8 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   check_datum(named);
   adjust::AdjustOptions adjusting;
   adjusting.scope.free.fill(false);
-  const auto free = options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
+  const auto free =
+      options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
   for (const std::string& name : free) {
     const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
     if (found == camera::parameter_names.end())

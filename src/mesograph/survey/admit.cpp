@@ -25,13 +25,28 @@ double number_of(const Json& json) { return json.is_number() ? json.get<double>(
 
 Json to_json(const Photo& p) {
   const photo::Metadata& m = p.metadata;
-  return {{"image", p.image}, {"sortie", p.sortie}, {"path", p.path.string()}, {"hash", p.hash}, {"width", p.width},
-          {"height", p.height}, {"camera", p.camera}, {"longitude", json_of(m.longitude_deg)},
-          {"latitude", json_of(m.latitude_deg)}, {"altitude", json_of(m.height)}, {"focal_mm", json_of(m.focal_mm)},
-          {"focal_35mm", json_of(m.focal_35mm)}, {"make", m.make}, {"model", m.model}, {"serial", m.serial},
-          {"lens", m.lens}, {"time", m.time}, {"sharpness", json_of(p.quality.sharpness)},
-          {"over", json_of(p.quality.overexposed)}, {"under", json_of(p.quality.underexposed)},
-          {"screened_out", p.screened_out}, {"value", json_of(p.value)}};
+  return {{"image", p.image},
+          {"sortie", p.sortie},
+          {"path", p.path.string()},
+          {"hash", p.hash},
+          {"width", p.width},
+          {"height", p.height},
+          {"camera", p.camera},
+          {"longitude", json_of(m.longitude_deg)},
+          {"latitude", json_of(m.latitude_deg)},
+          {"altitude", json_of(m.height)},
+          {"focal_mm", json_of(m.focal_mm)},
+          {"focal_35mm", json_of(m.focal_35mm)},
+          {"make", m.make},
+          {"model", m.model},
+          {"serial", m.serial},
+          {"lens", m.lens},
+          {"time", m.time},
+          {"sharpness", json_of(p.quality.sharpness)},
+          {"over", json_of(p.quality.overexposed)},
+          {"under", json_of(p.quality.underexposed)},
+          {"screened_out", p.screened_out},
+          {"value", json_of(p.value)}};
 }
 
 Photo photo_from(const Json& j) {
@@ -42,7 +57,8 @@ Photo photo_from(const Json& j) {
   m.longitude_deg = number_of(j.at("longitude")), m.latitude_deg = number_of(j.at("latitude"));
   m.height = number_of(j.at("altitude")), m.focal_mm = number_of(j.at("focal_mm"));
   m.focal_35mm = number_of(j.at("focal_35mm"));
-  m.make = j.at("make"), m.model = j.at("model"), m.serial = j.at("serial"), m.lens = j.at("lens"), m.time = j.at("time");
+  m.make = j.at("make"), m.model = j.at("model"), m.serial = j.at("serial"), m.lens = j.at("lens"),
+  m.time = j.at("time");
   p.quality = {number_of(j.at("sharpness")), number_of(j.at("over")), number_of(j.at("under"))};
   p.screened_out = j.at("screened_out"), p.value = number_of(j.at("value"));
   return p;
@@ -192,7 +208,8 @@ void add_listed(const Survey& survey, std::vector<Photo>& photos, std::vector<Ca
 }
 
 /// Median ground sampling distance cannot be known before orientation; null in the summary.
-Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, std::size_t admitted, std::size_t already) {
+Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, std::size_t admitted,
+                   std::size_t already) {
   Outcome out;
   std::size_t in_sortie = 0;
   nlohmann::ordered_json screened = nlohmann::ordered_json::array();
@@ -294,10 +311,12 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (photos.empty()) throw Error("admit: no photos found; name a folder with JPEG, PNG or TIFF files");
   note_decisions(survey, photos, options);
   screen_sorties(photos, read_decisions(survey.inputs()));
-  const auto useful = std::count_if(photos.begin(), photos.end(), [](const Photo& p) { return p.screened_out.empty(); });
+  const auto useful =
+      std::count_if(photos.begin(), photos.end(), [](const Photo& p) { return p.screened_out.empty(); });
   if (useful == 0)
-    throw Error("admit: all {} photos were screened out (the first: {}, {}); look at them, or --keep those that are good",
-                photos.size(), photos[0].image, photos[0].screened_out);
+    throw Error(
+        "admit: all {} photos were screened out (the first: {}, {}); look at them, or --keep those that are good",
+        photos.size(), photos[0].image, photos[0].screened_out);
   for (const Photo& p : photos)
     if (!p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
   for (const CameraStart& c : cameras)
@@ -307,7 +326,8 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   Json table{{"photos", Json::array()}, {"cameras", Json::array()}};
   for (const Photo& p : photos) table["photos"].push_back(to_json(p));
   for (const CameraStart& c : cameras)
-    table["cameras"].push_back({{"name", c.name}, {"width", c.width}, {"height", c.height}, {"c", c.c}, {"guessed", c.guessed}});
+    table["cameras"].push_back(
+        {{"name", c.name}, {"width", c.width}, {"height", c.height}, {"c", c.c}, {"guessed", c.guessed}});
   Outcome out = summary_of(photos, options.sortie, admitted, already);
   const std::string print = fingerprint({version, table.dump()});
   const auto stage = survey.store.stage("admit");

@@ -8,8 +8,8 @@ namespace mesograph::survey {
 struct AdmitOptions {
   std::vector<std::filesystem::path> paths;  ///< photos or folders; empty: look again at what was admitted before
   std::string sortie;
-  std::vector<std::string> drop, keep;       ///< name patterns
-  std::filesystem::path listing, cameras;    ///< stations.csv and cameras.json: start values, with sigmas as written
+  std::vector<std::string> drop, keep;     ///< name patterns
+  std::filesystem::path listing, cameras;  ///< stations.csv and cameras.json: start values, with sigmas as written
 };
 
 /// All photos of the survey and their cameras, as admit left them.
@@ -35,7 +35,7 @@ std::string photos_fingerprint(const Survey& survey);
 struct Listing {
   struct Row {
     std::string image, camera;
-    Eigen::Vector3d position;                    ///< survey CRS
+    Eigen::Vector3d position;  ///< survey CRS
     double omega_deg, phi_deg, kappa_deg;
   };
   std::vector<Row> rows;

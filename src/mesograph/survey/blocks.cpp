@@ -77,7 +77,8 @@ Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
 }
 
 bool has_position(const Photo& p) {
-  return std::isfinite(p.metadata.longitude_deg) && std::isfinite(p.metadata.latitude_deg) && std::isfinite(p.metadata.height);
+  return std::isfinite(p.metadata.longitude_deg) && std::isfinite(p.metadata.latitude_deg) &&
+         std::isfinite(p.metadata.height);
 }
 
 Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
@@ -97,8 +98,9 @@ Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
     if (const auto listing = load_listing(survey))
       for (const auto& row : listing->rows) places.push_back(row.position);
   if (places.empty())
-    throw Error("orient: nothing says where the block lies: no photo has a position and there is no control; give "
-                "control (mesograph control FILE) and sightings");
+    throw Error(
+        "orient: nothing says where the block lies: no photo has a position and there is no control; give "
+        "control (mesograph control FILE) and sightings");
   return median_of(places).array().round();
 }
 
@@ -200,8 +202,11 @@ Eigen::Vector3d frame_origin(const Survey& survey, const PhotoTable& photos) {
     return {table.required_number(0, "east"), table.required_number(0, "north"), table.required_number(0, "height")};
   }
   const Eigen::Vector3d origin = find_origin(survey, photos);
-  write_file(file, fmt::format("# Origin of the local frame, fixed at the first orientation{}.\neast,north,height\n{:.5f},{:.5f},{:.5f}\n",
-                               survey.crs.local ? " (longitude, latitude, height)" : "", origin.x(), origin.y(), origin.z()));
+  write_file(
+      file,
+      fmt::format(
+          "# Origin of the local frame, fixed at the first orientation{}.\neast,north,height\n{:.5f},{:.5f},{:.5f}\n",
+          survey.crs.local ? " (longitude, latitude, height)" : "", origin.x(), origin.y(), origin.z()));
   return frame_origin(survey, photos);
 }
 
@@ -217,8 +222,8 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     const bool plan = std::isfinite(row.east), height = std::isfinite(row.height);
     // An unknown coordinate is set to the origin's; its weight is zero, so that it says nothing.
     const Eigen::Vector3d home = survey.crs.local ? Eigen::Vector3d::Zero() : frame.origin();
-    p.surveyed = frame.local_from_crs(
-        {plan ? row.east : home.x(), plan ? row.north : home.y(), height ? row.height : home.z()});
+    p.surveyed =
+        frame.local_from_crs({plan ? row.east : home.x(), plan ? row.north : home.y(), height ? row.height : home.z()});
     const double h = std::isfinite(row.sigma_h) ? row.sigma_h : survey.settings.control_sigma_h;
     const double v = std::isfinite(row.sigma_v) ? row.sigma_v : survey.settings.control_sigma_v;
     const Eigen::Vector3d in_grid(plan ? 1 / (h * h) : 0.0, plan ? 1 / (h * h) : 0.0, height ? 1 / (v * v) : 0.0);
@@ -269,7 +274,8 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
-    if (has_position(*p)) s.position = frame.local_from_wgs84({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
+    if (has_position(*p))
+      s.position = frame.local_from_wgs84({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
     b.stations.push_back(s);
   }
   if (listing) {
@@ -304,9 +310,10 @@ std::string stations_text(const Survey& survey, const NamedBlock& named) {
     if (!s.oriented) continue;
     const Eigen::Vector3d place = frame.crs_from_local(s.C);
     const camera::OmegaPhiKappa a = camera::angles_from(frame.local_from_grid(s.C).transpose() * s.R);
-    text += fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]), csv_field(named.block.sorties[s.sortie].name),
-                        csv_field(named.block.cameras[s.camera].name), csv_length(place.x()), csv_length(place.y()),
-                        csv_length(place.z()), csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
+    text += fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]),
+                        csv_field(named.block.sorties[s.sortie].name), csv_field(named.block.cameras[s.camera].name),
+                        csv_length(place.x()), csv_length(place.y()), csv_length(place.z()),
+                        csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
                         csv_degrees(a.kappa * deg_per_rad));
   }
   return text;

@@ -9,7 +9,7 @@ namespace mesograph::survey {
 struct NamedBlock {
   adjust::Block block;
   std::vector<std::string> images;
-  std::vector<std::string> point_names;  ///< one a tie point
+  std::vector<std::string> point_names;              ///< one a tie point
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();  ///< of the local frame, as geo::Frame takes it
 };
 

@@ -29,15 +29,19 @@ void check_place(const Survey& survey, const std::vector<ControlRow>& rows, Prog
   const PhotoTable photos = load_photos(survey);
   for (const Photo* p : photos.kept())
     if (std::isfinite(p->metadata.latitude_deg) && std::isfinite(p->metadata.height))
-      places.push_back(geo::crs_from_wgs84(survey.crs, {p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height}));
+      places.push_back(
+          geo::crs_from_wgs84(survey.crs, {p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height}));
   if (places.empty()) return;
   for (const ControlRow& row : rows) {
     if (std::isnan(row.east)) continue;
     double nearest = 1e12;
-    for (const Eigen::Vector3d& p : places) nearest = std::min(nearest, std::hypot(row.east - p.x(), row.north - p.y()));
+    for (const Eigen::Vector3d& p : places)
+      nearest = std::min(nearest, std::hypot(row.east - p.x(), row.north - p.y()));
     if (nearest < 5000) continue;
-    progress.say(fmt::format("point {} lies {:.0f} km from the nearest photo; check the order of east and north, the unit "
-                             "and the zone", row.id, nearest / 1000));
+    progress.say(
+        fmt::format("point {} lies {:.0f} km from the nearest photo; check the order of east and north, the unit "
+                    "and the zone",
+                    row.id, nearest / 1000));
   }
 }
 
@@ -68,7 +72,8 @@ void import_sightings(const Survey& survey, const fs::path& file, std::vector<Si
     if (!images.count(s.image))
       throw Error("{}: photo '{}' is not in this survey; admit it or correct the name", file.string(), s.image);
     if (!points.count(s.point))
-      throw Error("{}: point '{}' is not in the control; add it with mesograph control or correct the id", file.string(), s.point);
+      throw Error("{}: point '{}' is not in the control; add it with mesograph control or correct the id",
+                  file.string(), s.point);
     const auto [found, fresh] = index.emplace(std::pair(s.image, s.point), all.size());
     if (fresh)
       all.push_back(s);
@@ -126,7 +131,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
     if (found->role != role) changes.push_back({id, "role " + adjust::to_string(role), time_now(), "by hand"});
     found->role = role;
   }
-  if (rows.empty()) throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
+  if (rows.empty())
+    throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {
     write_file(survey.inputs() / "control.csv", control_text(rows));
     if (!changes.empty()) add_decisions(survey.inputs(), changes);
@@ -160,8 +166,9 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   both.insert(both.end(), predicted.begin(), predicted.end());
   if (both.empty() && stored_control(survey).empty())
     throw Error("{}: has no control points to sight; run mesograph control FILE first", survey.folder.string());
-  std::stable_sort(both.begin(), both.end(),
-                   [](const Sighting& a, const Sighting& b) { return std::tie(a.point, a.image) < std::tie(b.point, b.image); });
+  std::stable_sort(both.begin(), both.end(), [](const Sighting& a, const Sighting& b) {
+    return std::tie(a.point, a.image) < std::tie(b.point, b.image);
+  });
   write_file(survey.results() / "sightings.csv", sightings_text(both));
   const auto count = [&](SightingState state) {
     return std::count_if(both.begin(), both.end(), [&](const Sighting& s) { return s.state == state; });

@@ -81,7 +81,8 @@ struct Job {
 std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block, int level) {
   std::vector<std::vector<dense::GroundHint>> out(block.stations.size());
   std::vector<dense::Pinhole> pinholes;
-  for (const adjust::Station& s : block.stations) pinholes.push_back(dense::pinhole_of(block.cameras[s.camera], s, level));
+  for (const adjust::Station& s : block.stations)
+    pinholes.push_back(dense::pinhole_of(block.cameras[s.camera], s, level));
   for (const adjust::GroundPoint& point : block.points) {
     if (!point.X.allFinite()) continue;
     for (const adjust::Ray& ray : point.rays)
@@ -106,7 +107,8 @@ dense::MappedView load_depth(const Job& job, int station) {
   const Json json = read_packed(job.item(station));
   dense::MappedView out{job.pinhole(station), {photo::Raster<float>(json.at("width"), json.at("height")), {}}};
   const auto& bytes = json.at("z").get_binary();
-  std::memcpy(out.depth.height.data.data(), bytes.data(), std::min(bytes.size(), out.depth.height.data.size() * sizeof(float)));
+  std::memcpy(out.depth.height.data.data(), bytes.data(),
+              std::min(bytes.size(), out.depth.height.data.size() * sizeof(float)));
   return out;
 }
 
@@ -169,7 +171,8 @@ std::vector<dense::CloudPoint> fuse_photos(const Job& job, Progress& progress) {
   return dense::merge(std::move(all), job.request.spacing);
 }
 
-std::vector<cloud::LasPoint> to_crs(const Survey& survey, const Eigen::Vector3d& origin, const std::vector<dense::CloudPoint>& points) {
+std::vector<cloud::LasPoint> to_crs(const Survey& survey, const Eigen::Vector3d& origin,
+                                    const std::vector<dense::CloudPoint>& points) {
   std::vector<cloud::LasPoint> out(points.size());
   constexpr std::size_t batch = 20000;
   parallel_for((points.size() + batch - 1) / batch, [&](std::size_t chunk) {
@@ -196,16 +199,21 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
   if (const auto stage = survey.store.stage("densify"); stage && stage->fingerprint == print && fs::exists(out_file))
     return {stage->summary, false};
   const double gsd = adjust::ground_sampling_distance(named.block);
-  Job job{survey, photos, photos.kept(), named.block, request_of(survey, options, gsd), dense::choose_partners(named.block), {}, ""};
+  Job job{
+      survey, photos, photos.kept(), named.block, request_of(survey, options, gsd), dense::choose_partners(named.block),
+      {},     ""};
   for (std::size_t s = 0; s < job.kept.size(); ++s)
     if (job.kept[s]->path.empty())
-      throw Error("densify: photo '{}' has no pixels (it comes from a listing); admit the photos themselves", job.kept[s]->image);
+      throw Error("densify: photo '{}' has no pixels (it comes from a listing); admit the photos themselves",
+                  job.kept[s]->image);
   job.hints = hints_of(named.block, job.request.level);
-  job.print = fingerprint({depth_version, survey.store.stage("adjust")->fingerprint, std::to_string(job.request.level)});
+  job.print =
+      fingerprint({depth_version, survey.store.stage("adjust")->fingerprint, std::to_string(job.request.level)});
   make_depth_maps(job, progress);
   const std::vector<dense::CloudPoint> points = fuse_photos(job, progress);
   if (points.empty())
-    throw Error("densify: no point is confirmed by {} photos; lower --min-views or check the block's accuracy", job.request.min_views);
+    throw Error("densify: no point is confirmed by {} photos; lower --min-views or check the block's accuracy",
+                job.request.min_views);
   progress.start("writing the cloud", 1);
   cloud::write_las(out_file, to_crs(survey, named.origin, points), survey.crs.wkt);
   progress.advance();

@@ -12,7 +12,9 @@ namespace fs = std::filesystem;
 
 namespace {
 
-NamedBlock latest_block(const Survey& survey) { return load_block(survey, survey.store.stage("adjust") ? "adjust" : "orient"); }
+NamedBlock latest_block(const Survey& survey) {
+  return load_block(survey, survey.store.stage("adjust") ? "adjust" : "orient");
+}
 
 std::string cameras(const Survey& survey) {
   std::map<std::string, camera::Camera> out;
@@ -25,7 +27,8 @@ std::string ties(const Survey& survey) {
   std::string text = "image,point,x,y\n";
   for (const TieTable::Point& p : table.points)
     for (const TieTable::Ray& r : p.rays)
-      text += fmt::format("{},{},{},{}\n", csv_field(table.images[r.photo]), csv_field(p.name), csv_pixels(r.x.x()), csv_pixels(r.x.y()));
+      text += fmt::format("{},{},{},{}\n", csv_field(table.images[r.photo]), csv_field(p.name), csv_pixels(r.x.x()),
+                          csv_pixels(r.x.y()));
   return text;
 }
 
@@ -36,8 +39,9 @@ std::string keypoints(const Survey& survey, const std::string& only) {
     if (!only.empty() && p->image != only) continue;
     const keypoint::Keypoints keys = load_keypoints(survey, *p);
     for (std::size_t i = 0; i < keys.points.size(); ++i)
-      text += fmt::format("{},{},{},{},{},{}\n", csv_field(p->image), i, csv_pixels(keys.points[i].x), csv_pixels(keys.points[i].y),
-                          csv_pixels(keys.points[i].scale), csv_degrees(keys.points[i].angle * deg_per_rad));
+      text += fmt::format("{},{},{},{},{},{}\n", csv_field(p->image), i, csv_pixels(keys.points[i].x),
+                          csv_pixels(keys.points[i].y), csv_pixels(keys.points[i].scale),
+                          csv_degrees(keys.points[i].angle * deg_per_rad));
   }
   return text;
 }
@@ -51,7 +55,8 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
     const bool asked = !options.pair || (a == options.pair->first && b == options.pair->second) ||
                        (b == options.pair->first && a == options.pair->second);
     if (!asked || (!options.image.empty() && a != options.image && b != options.image)) continue;
-    for (const match::Match& m : pair.matches) text += fmt::format("{},{},{},{}\n", csv_field(a), m.a, csv_field(b), m.b);
+    for (const match::Match& m : pair.matches)
+      text += fmt::format("{},{},{},{}\n", csv_field(a), m.a, csv_field(b), m.b);
   }
   return text;
 }
@@ -71,8 +76,8 @@ std::string points(const Survey& survey) {
     }
     if (rays < 2) continue;
     const Eigen::Vector3d place = frame.crs_from_local(p.X);
-    text += fmt::format("{},{},{},{},{},,,,{}\n", csv_field(named.point_names[i]), csv_length(place.x()), csv_length(place.y()),
-                        csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
+    text += fmt::format("{},{},{},{},{},,,,{}\n", csv_field(named.point_names[i]), csv_length(place.x()),
+                        csv_length(place.y()), csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
   }
   return text;
 }
@@ -86,8 +91,9 @@ std::string residuals(const Survey& survey, const std::string& only) {
       if (!only.empty() && named.images[r.station] != only) continue;
       const auto v = adjust::residual(named.block, r, p.X);
       if (!v) continue;
-      text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(named.images[r.station]), csv_field(name), csv_pixels(r.x.x()),
-                          csv_pixels(r.x.y()), csv_pixels(v->x()), csv_pixels(v->y()), r.accepted ? 1 : 0);
+      text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(named.images[r.station]), csv_field(name),
+                          csv_pixels(r.x.x()), csv_pixels(r.x.y()), csv_pixels(v->x()), csv_pixels(v->y()),
+                          r.accepted ? 1 : 0);
     }
   };
   for (std::size_t i = 0; i < named.block.points.size(); ++i) add(named.point_names[i], named.block.points[i]);
@@ -97,7 +103,8 @@ std::string residuals(const Survey& survey, const std::string& only) {
 
 std::string input(const Survey& survey, const char* name, const char* command) {
   const fs::path file = survey.inputs() / name;
-  if (!fs::exists(file)) throw Error("{}: has no {} yet; run mesograph {} first", survey.folder.string(), name, command);
+  if (!fs::exists(file))
+    throw Error("{}: has no {} yet; run mesograph {} first", survey.folder.string(), name, command);
   return read_file(file);
 }
 

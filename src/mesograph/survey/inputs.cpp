@@ -1,12 +1,12 @@
 #include <fmt/chrono.h>
 
+#include <toml++/toml.h>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/inputs.hpp>
 #include <set>
 #include <sstream>
-#include <toml++/toml.h>
 
 namespace mesograph::survey {
 
@@ -63,7 +63,8 @@ std::vector<ControlRow> read_control(const fs::path& path) {
     point.sigma_h = table.number(row, "sigma_h").value_or(nan);
     point.sigma_v = table.number(row, "sigma_v").value_or(nan);
     if (point.sigma_h <= 0 || point.sigma_v <= 0)
-      throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", table.where(row), point.id);
+      throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", table.where(row),
+                  point.id);
     out.push_back(point);
   }
   return out;
@@ -103,10 +104,12 @@ std::vector<Sighting> read_sightings(const fs::path& path) {
     s.x = table.required_number(row, "x");
     s.y = table.required_number(row, "y");
     s.sigma = table.number(row, "sigma").value_or(nan);
-    if (s.sigma <= 0) throw Error("{}: sigma must be greater than 0 pixels; correct it or leave it empty", table.where(row));
+    if (s.sigma <= 0)
+      throw Error("{}: sigma must be greater than 0 pixels; correct it or leave it empty", table.where(row));
     const std::string& state = table.text(row, "state");
     bool matched = state.empty();
-    for (const auto value : {SightingState::predicted, SightingState::found, SightingState::confirmed, SightingState::rejected})
+    for (const auto value :
+         {SightingState::predicted, SightingState::found, SightingState::confirmed, SightingState::rejected})
       if (state == to_string(value)) s.state = value, matched = true;
     if (!matched)
       throw Error("{}: state '{}' is unknown; write predicted, found, confirmed or rejected", table.where(row), state);
@@ -119,8 +122,8 @@ std::vector<Sighting> read_sightings(const fs::path& path) {
 std::string sightings_text(const std::vector<Sighting>& rows) {
   std::string text = "image,point,x,y,sigma,state,origin\n";
   for (const Sighting& s : rows)
-    text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(s.image), csv_field(s.point), csv_pixels(s.x), csv_pixels(s.y),
-                        csv_pixels(s.sigma), to_string(s.state), csv_field(s.origin));
+    text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(s.image), csv_field(s.point), csv_pixels(s.x),
+                        csv_pixels(s.y), csv_pixels(s.sigma), to_string(s.state), csv_field(s.origin));
   return text;
 }
 
@@ -129,7 +132,8 @@ std::vector<Decision> read_decisions(const fs::path& inputs) {
   if (!fs::exists(inputs / "decisions.csv")) return out;
   const CsvTable table(inputs / "decisions.csv", {"image", "decision"});
   for (std::size_t row = 0; row < table.rows(); ++row)
-    out.push_back({table.text(row, "image"), table.text(row, "decision"), table.text(row, "time"), table.text(row, "why")});
+    out.push_back(
+        {table.text(row, "image"), table.text(row, "decision"), table.text(row, "time"), table.text(row, "why")});
   return out;
 }
 

@@ -37,8 +37,9 @@ orient::OrientResult take_listing(adjust::Block& block) {
       if (point.X.allFinite() && block.stations[ray.station].oriented)
         if (const auto v = adjust::residual(block, ray, point.X)) sum += v->squaredNorm(), ++n;
   if (n == 0)
-    throw Error("orient: the listing and the tie points do not fit together: no point can be intersected; check image "
-                "names, angles and the order of columns");
+    throw Error(
+        "orient: the listing and the tie points do not fit together: no point can be intersected; check image "
+        "names, angles and the order of columns");
   out.adjustment.reprojection_rms_px = std::sqrt(sum / static_cast<double>(n));
   out.adjustment.gsd = adjust::ground_sampling_distance(block);
   return out;
@@ -51,7 +52,10 @@ std::string orient_fingerprint(const Survey& survey) {
   bool positions = false;
   const PhotoTable photos = survey.store.stage("admit") ? load_photos(survey) : PhotoTable();
   for (const Photo* p : photos.kept()) positions = positions || std::isfinite(p->metadata.latitude_deg);
-  std::vector<std::string> parts = {version, ties ? ties->fingerprint : "", settings_of_sorties(survey), survey.crs.wkt,
+  std::vector<std::string> parts = {version,
+                                    ties ? ties->fingerprint : "",
+                                    settings_of_sorties(survey),
+                                    survey.crs.wkt,
                                     std::to_string(survey.settings.tie_sigma_px),
                                     hash_or_empty(survey.inputs() / "listing.csv"),
                                     hash_or_empty(survey.inputs() / "cameras.json")};
@@ -67,12 +71,13 @@ Outcome orient(Survey& survey, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
   const TieTable ties = load_ties(survey);
   const std::string print = orient_fingerprint(survey);
-  if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print) return {stage->summary, false};
+  if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print)
+    return {stage->summary, false};
   NamedBlock named = start_block(survey, photos, ties);
   const bool listed = std::any_of(named.block.stations.begin(), named.block.stations.end(),
                                   [](const adjust::Station& s) { return s.oriented; });
-  const orient::OrientResult result = listed ? take_listing(named.block)
-                                             : orient::orient(named.block, named.images, {}, progress);
+  const orient::OrientResult result =
+      listed ? take_listing(named.block) : orient::orient(named.block, named.images, {}, progress);
   save_block(survey, "orient", named);
   nlohmann::ordered_json out_list = nlohmann::ordered_json::array();
   for (const orient::NotOriented& n : result.not_oriented) {

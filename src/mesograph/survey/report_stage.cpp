@@ -31,7 +31,10 @@ struct Material {
   PhotoTable photos;
 
   explicit Material(const Survey& s)
-      : survey(s), named(load_block(s, "adjust")), frame(s.crs, named.origin), summary(s.store.stage("adjust")->summary),
+      : survey(s),
+        named(load_block(s, "adjust")),
+        frame(s.crs, named.origin),
+        summary(s.store.stage("adjust")->summary),
         photos(load_photos(s)) {}
   Eigen::Vector2d plan(const Eigen::Vector3d& X) const { return frame.crs_from_local(X).head<2>(); }
 };
@@ -79,13 +82,15 @@ report::OverlapData overlap_data(const Material& source) {
   }
   constexpr int cells = 140;
   out.cell = std::max((high - low).maxCoeff() / cells, 0.01);
-  out.columns = static_cast<int>((high.x() - low.x()) / out.cell) + 1, out.rows = static_cast<int>((high.y() - low.y()) / out.cell) + 1;
+  out.columns = static_cast<int>((high.x() - low.x()) / out.cell) + 1,
+  out.rows = static_cast<int>((high.y() - low.y()) / out.cell) + 1;
   out.low = source.plan({low.x(), low.y(), places.front().z()});
   std::vector<double> sum(static_cast<std::size_t>(out.columns) * out.rows, 0.0);
   std::vector<int> n(sum.size(), 0);
   constexpr int reach = 8;  // cells that a tie point lends its height to
   for (const Eigen::Vector3d& p : places) {
-    const int c = static_cast<int>((p.x() - low.x()) / out.cell), r = out.rows - 1 - static_cast<int>((p.y() - low.y()) / out.cell);
+    const int c = static_cast<int>((p.x() - low.x()) / out.cell),
+              r = out.rows - 1 - static_cast<int>((p.y() - low.y()) / out.cell);
     for (int i = std::max(0, r - reach); i <= std::min(out.rows - 1, r + reach); ++i)
       for (int j = std::max(0, c - reach); j <= std::min(out.columns - 1, c + reach); ++j)
         sum[static_cast<std::size_t>(i) * out.columns + j] += p.z(), ++n[static_cast<std::size_t>(i) * out.columns + j];
@@ -94,7 +99,8 @@ report::OverlapData overlap_data(const Material& source) {
   for (std::size_t i = 0; i < sum.size(); ++i) {
     if (n[i] == 0) continue;
     const auto col = static_cast<double>(i % out.columns), row = static_cast<double>(i / out.columns);
-    const Eigen::Vector3d X(low.x() + (col + 0.5) * out.cell, low.y() + (out.rows - row - 0.5) * out.cell, sum[i] / n[i]);
+    const Eigen::Vector3d X(low.x() + (col + 0.5) * out.cell, low.y() + (out.rows - row - 0.5) * out.cell,
+                            sum[i] / n[i]);
     out.counts[i] = 0;
     for (const adjust::Station& s : block.stations) {
       if (!s.oriented) continue;
@@ -119,7 +125,9 @@ report::ResidualField residual_field(const adjust::Block& block, std::size_t cam
       const auto v = adjust::residual(block, ray, point.X);
       const int c = std::clamp(static_cast<int>(ray.x.x() / camera.width * out.columns), 0, out.columns - 1);
       const int r = std::clamp(static_cast<int>(ray.x.y() / camera.height * out.rows), 0, out.rows - 1);
-      if (v) out.mean[static_cast<std::size_t>(r) * out.columns + c] += *v, ++n[static_cast<std::size_t>(r) * out.columns + c];
+      if (v)
+        out.mean[static_cast<std::size_t>(r) * out.columns + c] += *v,
+            ++n[static_cast<std::size_t>(r) * out.columns + c];
     }
   for (std::size_t i = 0; i < n.size(); ++i)
     if (n[i] < 5)
@@ -134,15 +142,20 @@ std::string metres(const CsvTable& table, std::size_t row, const char* column) {
   return value ? fmt::format("{:+.3f}", *value) : "-";
 }
 
-report::TableBlock points_table(const Material& source, const char* file, const char* title, const char* note, const Json& accuracy) {
+report::TableBlock points_table(const Material& source, const char* file, const char* title, const char* note,
+                                const Json& accuracy) {
   const CsvTable table(source.survey.results() / file, {"id"});
   const bool checks = table.has("sigma_d_height");
   report::TableBlock out{title, note, {"point", "dE m", "dN m", "dH m", "rays", "rms px"}, {}, !accuracy.is_null()};
   if (checks) out.header.insert(out.header.end(), {"predicted E m", "N m", "H m"});
   for (std::size_t row = 0; row < table.rows(); ++row) {
-    std::vector<std::string> cells = {table.text(row, "id"), metres(table, row, "d_east"), metres(table, row, "d_north"),
-                                      metres(table, row, "d_height"), table.text(row, "rays"),
-                                      table.number(row, "rms_px") ? fmt::format("{:.2f}", *table.number(row, "rms_px")) : "-"};
+    std::vector<std::string> cells = {
+        table.text(row, "id"),
+        metres(table, row, "d_east"),
+        metres(table, row, "d_north"),
+        metres(table, row, "d_height"),
+        table.text(row, "rays"),
+        table.number(row, "rms_px") ? fmt::format("{:.2f}", *table.number(row, "rms_px")) : "-"};
     for (const char* column : {"sigma_d_east", "sigma_d_north", "sigma_d_height"})
       if (checks) cells.push_back(table.number(row, column) ? fmt::format("{:.3f}", *table.number(row, column)) : "-");
     out.rows.push_back(cells);
@@ -156,37 +169,49 @@ report::TableBlock points_table(const Material& source, const char* file, const 
 }
 
 report::TableBlock calibration_table(const Material& source) {
-  report::TableBlock out{"Calibration", "Pixels for c, x0, y0 (from the photo's centre, y down); the rest without dimension.",
-                         {"camera", "size", "c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"}, {}};
+  report::TableBlock out{"Calibration",
+                         "Pixels for c, x0, y0 (from the photo's centre, y down); the rest without dimension.",
+                         {"camera", "size", "c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"},
+                         {}};
   for (const camera::Camera& c : source.named.block.cameras) {
     std::vector<std::string> row = {c.name, fmt::format("{} x {}", c.width, c.height)};
-    for (std::size_t k = 0; k <= camera::p2; ++k) row.push_back(fmt::format("{:.{}f}", c.interior[static_cast<Eigen::Index>(k)], k < 3 ? 2 : 6));
+    for (std::size_t k = 0; k <= camera::p2; ++k)
+      row.push_back(fmt::format("{:.{}f}", c.interior[static_cast<Eigen::Index>(k)], k < 3 ? 2 : 6));
     out.rows.push_back(row);
   }
   return out;
 }
 
 report::TableBlock groups_table(const Material& source) {
-  report::TableBlock out{"Observations", "Counted as scalars. Where no redundancy is given, the figure is the root mean square "
-                                         "of residual over sigma, which lies below sigma0.",
-                         {"group", "n", "redundancy", "sigma0"}, {}, true};
+  report::TableBlock out{"Observations",
+                         "Counted as scalars. Where no redundancy is given, the figure is the root mean square "
+                         "of residual over sigma, which lies below sigma0.",
+                         {"group", "n", "redundancy", "sigma0"},
+                         {},
+                         true};
   for (const Json& g : source.summary["groups"])
-    out.rows.push_back({g["name"], fmt::format("{}", g["n"].get<int>()), fixed(g["redundancy"], 0), fixed(g["sigma0"], 3)});
+    out.rows.push_back(
+        {g["name"], fmt::format("{}", g["n"].get<int>()), fixed(g["redundancy"], 0), fixed(g["sigma0"], 3)});
   out.rows.push_back({"all", fmt::format("{}", source.summary["observations"].get<int>()),
                       fmt::format("{}", source.summary["redundancy"].get<int>()), fixed(source.summary["sigma0"], 3)});
   return out;
 }
 
 report::TableBlock sorties_table(const Material& source) {
-  report::TableBlock out{"Sorties", "The offset is what the positions written on board have in common: observed - adjusted.",
-                         {"sortie", "photos", "oriented", "screened out", "offset E m", "N m", "H m"}, {}};
+  report::TableBlock out{"Sorties",
+                         "The offset is what the positions written on board have in common: observed - adjusted.",
+                         {"sortie", "photos", "oriented", "screened out", "offset E m", "N m", "H m"},
+                         {}};
   for (std::size_t i = 0; i < source.named.block.sorties.size(); ++i) {
     const adjust::Sortie& s = source.named.block.sorties[i];
     int photos = 0, oriented = 0, screened = 0;
-    for (const Photo& p : source.photos.photos) photos += p.sortie == s.name, screened += p.sortie == s.name && !p.screened_out.empty();
-    for (const adjust::Station& station : source.named.block.stations) oriented += station.oriented && station.sortie == static_cast<int>(i);
+    for (const Photo& p : source.photos.photos)
+      photos += p.sortie == s.name, screened += p.sortie == s.name && !p.screened_out.empty();
+    for (const adjust::Station& station : source.named.block.stations)
+      oriented += station.oriented && station.sortie == static_cast<int>(i);
     out.rows.push_back({s.name, std::to_string(photos), std::to_string(oriented), std::to_string(screened),
-                        fmt::format("{:+.2f}", s.offset.x()), fmt::format("{:+.2f}", s.offset.y()), fmt::format("{:+.2f}", s.offset.z())});
+                        fmt::format("{:+.2f}", s.offset.x()), fmt::format("{:+.2f}", s.offset.y()),
+                        fmt::format("{:+.2f}", s.offset.z())});
   }
   return out;
 }
@@ -205,10 +230,13 @@ std::vector<std::string> notes_of(const Material& source) {
   std::vector<std::string> out;
   const Json& s = source.summary;
   if (!s["converged"].get<bool>()) out.push_back("The adjustment did not come to rest: its figures are not final.");
-  if (s["check"].is_null()) out.push_back("There are no check points: nothing independent says how accurate this block is.");
-  if (s["control"].is_null()) out.push_back("No control took part: position, height and scale rest on the photos' own positions.");
+  if (s["check"].is_null())
+    out.push_back("There are no check points: nothing independent says how accurate this block is.");
+  if (s["control"].is_null())
+    out.push_back("No control took part: position, height and scale rest on the photos' own positions.");
   for (const Json& suspect : s["suspects"])
-    out.push_back(fmt::format("{} {}{}: {} off by {} {}, w = {}", suspect["kind"].get<std::string>(), suspect["id"].get<std::string>(),
+    out.push_back(fmt::format("{} {}{}: {} off by {} {}, w = {}", suspect["kind"].get<std::string>(),
+                              suspect["id"].get<std::string>(),
                               suspect["image"].is_string() ? " in " + suspect["image"].get<std::string>() : "",
                               suspect["component"].get<std::string>(), fixed(suspect["size"], 3),
                               suspect["kind"] == "control" ? "m" : "px", fixed(suspect["w"], 1)));
@@ -220,7 +248,9 @@ report::Page page_of(const Material& source) {
   report::Page page;
   page.title = source.survey.settings.name.empty() ? "Survey" : source.survey.settings.name;
   page.subtitle = fmt::format("Adjustment report. {}. Lengths in metres.", source.survey.crs.name);
-  const auto key = [&](std::string value, std::string label) { page.key_figures.push_back({std::move(value), std::move(label)}); };
+  const auto key = [&](std::string value, std::string label) {
+    page.key_figures.push_back({std::move(value), std::move(label)});
+  };
   key(fmt::format("{} of {}", s["photos"].get<int>(), source.photos.photos.size()), "photos oriented");
   key(fixed(s["gsd"], 3) + " m", "ground sampling distance");
   key(fixed(s["reprojection_rms_px"], 2) + " px", "reprojection rms");
@@ -234,15 +264,19 @@ report::Page page_of(const Material& source) {
   page.maps.push_back({"Stations, control and checks",
                        "Errors are adjusted minus surveyed. Checks took no part in the adjustment.",
                        report::overview_map(map_data(source))});
-  page.maps.push_back({"Overlap", "From the adjusted orientation and the heights of the tie points, without regard to occlusion.",
+  page.maps.push_back({"Overlap",
+                       "From the adjusted orientation and the heights of the tie points, without regard to occlusion.",
                        report::overlap_map(overlap_data(source))});
-  page.accuracy.push_back(points_table(source, "checks.csv", "Checks",
-                                       "They took no part. Predicted: standard deviation of the error, the survey's own included.", s["check"]));
-  page.accuracy.push_back(points_table(source, "control.csv", "Control", "Residuals of points that took part.", s["control"]));
+  page.accuracy.push_back(points_table(
+      source, "checks.csv", "Checks",
+      "They took no part. Predicted: standard deviation of the error, the survey's own included.", s["check"]));
+  page.accuracy.push_back(
+      points_table(source, "control.csv", "Control", "Residuals of points that took part.", s["control"]));
   for (std::size_t i = 0; i < source.named.block.cameras.size(); ++i)
-    page.residuals.push_back({source.named.block.cameras[i].name,
-                              "Mean of adjusted minus observed tie points. Order in it would show what the calibration leaves.",
-                              report::residual_figure(residual_field(source.named.block, i))});
+    page.residuals.push_back(
+        {source.named.block.cameras[i].name,
+         "Mean of adjusted minus observed tie points. Order in it would show what the calibration leaves.",
+         report::residual_figure(residual_field(source.named.block, i))});
   page.details = {groups_table(source), calibration_table(source), sorties_table(source), left_out_table(source)};
   return page;
 }
@@ -259,7 +293,8 @@ Outcome report(Survey& survey, Progress& progress) {
   const fs::path file = survey.results() / "report.html";
   if (const auto stage = survey.store.stage("report"); stage && stage->fingerprint == print && fs::exists(file))
     return {stage->summary, false};
-  if (!survey.store.stage("adjust")) throw Error("{}: nothing is adjusted yet; run mesograph adjust first", survey.folder.string());
+  if (!survey.store.stage("adjust"))
+    throw Error("{}: nothing is adjusted yet; run mesograph adjust first", survey.folder.string());
   progress.start("writing the report", 1);
   const Material source(survey);
   const report::Page page = page_of(source);

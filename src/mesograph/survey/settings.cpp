@@ -1,8 +1,8 @@
+#include <toml++/toml.h>
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/settings.hpp>
-#include <toml++/toml.h>
 
 namespace mesograph::survey {
 
@@ -19,9 +19,9 @@ class Table {
       const std::string word(key.str());
       if (std::find(known.begin(), known.end(), word) != known.end()) continue;
       const std::string near = nearest_word(word, known);
-      throw Error("{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
-                  near.empty() ? fmt::format("known are {}", fmt::join(known, ", "))
-                               : fmt::format("did you mean '{}'", near));
+      throw Error(
+          "{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
+          near.empty() ? fmt::format("known are {}", fmt::join(known, ", ")) : fmt::format("did you mean '{}'", near));
     }
   }
   template <typename T>
@@ -69,7 +69,8 @@ class Table {
   }
   [[noreturn]] void fail(const char* key, const std::string& what) const {
     const toml::node* node = table_.get(key);
-    throw Error("{}:{}: [{}] {} {}; correct it", path_.string(), node ? node->source().begin.line : 1, name_, key, what);
+    throw Error("{}:{}: [{}] {} {}; correct it", path_.string(), node ? node->source().begin.line : 1, name_, key,
+                what);
   }
 
  private:
@@ -110,8 +111,8 @@ Settings read_settings(const std::filesystem::path& path) {
     throw Error("{}:{}: is no TOML ({}); correct the line", path.string(), error.source().begin.line,
                 error.description());
   }
-  Table(path, root, "file").only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance",
-                                  "products"});
+  Table(path, root, "file")
+      .only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance", "products"});
   if (root["schema"].value_or(1) != 1)
     throw Error("{}: schema {} is newer than this program knows (1); update mesograph", path.string(),
                 root["schema"].value_or(0));
@@ -163,8 +164,9 @@ Settings read_settings(const std::filesystem::path& path) {
     for (const std::string& key : known)
       if (table.contains(key)) t.read_positive(key.c_str(), out.tolerance[key]);
   });
-  section("products",
-          [&](const Table& t, const toml::table&) { t.only({"want"}), t.read_words("want", out.want, {"report", "cloud"}); });
+  section("products", [&](const Table& t, const toml::table&) {
+    t.only({"want"}), t.read_words("want", out.want, {"report", "cloud"});
+  });
   return out;
 }
 

@@ -9,9 +9,9 @@ Outcome orient(Survey& survey, Progress& progress);
 std::string orient_fingerprint(const Survey& survey);
 
 struct ControlOptions {
-  std::filesystem::path file;            ///< empty: only changes of roles
+  std::filesystem::path file;                               ///< empty: only changes of roles
   std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id
-  bool dry_run = false;                  ///< reads and counts, writes nothing
+  bool dry_run = false;                                     ///< reads and counts, writes nothing
 };
 /// Adds control points to inputs/control.csv; the same id is replaced and said.
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress);

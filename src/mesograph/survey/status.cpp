@@ -29,14 +29,17 @@ std::vector<StageState> stage_states(const Survey& survey) {
   std::vector<StageState> out = {judge_admit(survey)};
   out.push_back(judge(survey, "tie", tie_fingerprint(survey), "photos, [tie] or options differ", {out[0]}));
   out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie] or the datum's points differ", {out[1]}));
-  out.push_back(judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {out[2]}));
+  out.push_back(
+      judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {out[2]}));
   const auto wants = [&](const char* product) {
     const auto& want = survey.settings.want;
     return std::find(want.begin(), want.end(), product) != want.end();
   };
   const StageState adjusted = out[3];
-  if (wants("cloud")) out.push_back(judge(survey, "densify", densify_fingerprint(survey), "[densify] or options differ", {adjusted}));
-  if (wants("report")) out.push_back(judge(survey, "report", report_fingerprint(survey), "the adjustment differs", {adjusted}));
+  if (wants("cloud"))
+    out.push_back(judge(survey, "densify", densify_fingerprint(survey), "[densify] or options differ", {adjusted}));
+  if (wants("report"))
+    out.push_back(judge(survey, "report", report_fingerprint(survey), "the adjustment differs", {adjusted}));
   return out;
 }
 

@@ -35,7 +35,8 @@ Store::Store(fs::path folder) : folder_(std::move(folder)) {
     const int version = db.execAndGet("PRAGMA user_version").getInt();
     if (version > store_version)
       throw Error("{}: was written by a newer mesograph; update the program or delete the folder", folder_.string());
-    db.exec("CREATE TABLE IF NOT EXISTS stage (name TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, summary TEXT NOT NULL)");
+    db.exec(
+        "CREATE TABLE IF NOT EXISTS stage (name TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, summary TEXT NOT NULL)");
     db.exec("PRAGMA user_version = " + std::to_string(store_version));
   } catch (const SQLite::Exception& error) {
     ::close(lock_);

@@ -42,7 +42,8 @@ class Store {
   std::unique_ptr<Register> register_;
 };
 
-/// Binary file of a JSON value (MessagePack): written in one step, read back the same. Throws Error where it is damaged.
+/// Binary file of a JSON value (MessagePack): written in one step, read back the same. Throws Error where it is
+/// damaged.
 void write_packed(const std::filesystem::path& path, const nlohmann::json& value);
 nlohmann::json read_packed(const std::filesystem::path& path);
 

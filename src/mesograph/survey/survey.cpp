@@ -24,7 +24,8 @@ Survey::Survey(const fs::path& where)
       store(folder / "store") {}
 
 void create(const fs::path& folder, std::string name, const geo::CrsRequest& crs) {
-  if (fs::exists(folder / "survey.toml")) throw Error("{}: holds a survey already; name another folder", folder.string());
+  if (fs::exists(folder / "survey.toml"))
+    throw Error("{}: holds a survey already; name another folder", folder.string());
   geo::resolve(crs);
   if (name.empty()) name = fs::absolute(folder).lexically_normal().filename().string();
   std::error_code failed;

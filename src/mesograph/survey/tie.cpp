@@ -87,7 +87,8 @@ std::vector<match::PairPhoto> positions_of(const std::vector<const Photo*>& phot
   constexpr double per_degree = 111320.0;  // near enough to tell neighbours
   for (const Photo* p : photos) {
     const int sortie = sorties.emplace(p->sortie, static_cast<int>(sorties.size())).first->second;
-    out.push_back({{p->metadata.longitude_deg * per_degree * cos_latitude, p->metadata.latitude_deg * per_degree, 0.0}, sortie});
+    out.push_back(
+        {{p->metadata.longitude_deg * per_degree * cos_latitude, p->metadata.latitude_deg * per_degree, 0.0}, sortie});
   }
   return out;
 }
@@ -195,7 +196,8 @@ TieTable import_ties(const Survey& survey, const PhotoTable& table, Progress& pr
   std::erase_if(out.points, [](const TieTable::Point& p) { return p.rays.size() < 2; });
   if (skipped) progress.say(fmt::format("ties.csv: {} rows name photos that take no part", skipped));
   if (out.points.empty())
-    throw Error("{}: no tie point is seen in two photos of this survey; check the image names", imported_ties(survey).string());
+    throw Error("{}: no tie point is seen in two photos of this survey; check the image names",
+                imported_ties(survey).string());
   return out;
 }
 
@@ -244,7 +246,8 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
   } else {
     for (const Photo* p : photos)
       if (p->path.empty())
-        throw Error("tie: photo '{}' has no pixels (it comes from a listing); give tie points with --import ties.csv", p->image);
+        throw Error("tie: photo '{}' has no pixels (it comes from a listing); give tie points with --import ties.csv",
+                    p->image);
     const int limit = limit_of(survey, options);
     find_keypoints(survey, photos, limit, progress);
     const std::vector<MatchItem> items = match_items(survey, table, options);
@@ -323,7 +326,8 @@ TieTable load_ties(const Survey& survey) {
 
 keypoint::Keypoints load_keypoints(const Survey& survey, const Photo& photo) {
   const auto stage = survey.store.stage("tie");
-  const fs::path item = stage ? keypoint_item(survey, photo, stage->summary.value("limit", survey.settings.tie_limit)) : fs::path();
+  const fs::path item =
+      stage ? keypoint_item(survey, photo, stage->summary.value("limit", survey.settings.tie_limit)) : fs::path();
   if (item.empty() || !fs::exists(item))
     throw Error("{}: no keypoints of '{}'; run mesograph tie first", survey.folder.string(), photo.image);
   return read_keypoints(item);
