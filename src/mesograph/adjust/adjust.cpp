@@ -294,7 +294,9 @@ void invert(const Block& block, const Scope& scope, AdjustResult& out) {
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   equations.reduce(0.0, S, s);
-  Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor(S);
+  Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor;
+  factor.cholmod().print = 0;
+  factor.compute(S);
   if (factor.info() != Eigen::Success)
     throw Error(
         "adjust: the block is not determined: its normal equations are singular; add control or positions, or "

@@ -42,6 +42,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor;
+  factor.cholmod().print = 0;  // an indefinite trial is met with damping, not with a message
   bool analysed = false;
   equations.build(block);
   while (out.iterations < options.max_iterations) {
@@ -58,6 +59,11 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     }
     if (!(cost <= out.cost * (1 + 1e-12))) {
       before.restore(block);
+      // A nearly undamped step that changes nothing but roundings: this is the minimum.
+      if (lambda <= 1.0 && cost - out.cost <= options.cost_tolerance * out.cost + 1e-9) {
+        out.status = SolveStatus::converged;
+        break;
+      }
       lambda = std::max(1e-8, lambda) * raise;
       raise *= 2;
       if (lambda > 1e8) break;

@@ -1,0 +1,337 @@
+#include <Eigen/Cholesky>
+#include <catch2/catch.hpp>
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/camera/rotation.hpp>
+#include <tbb/global_control.h>
+
+#include "made_up_block.hpp"
+
+using namespace mesograph;
+using Catch::Matchers::Contains;
+using Catch::Matchers::WithinAbs;
+
+namespace {
+
+/// All parameters of a block in one vector: stations (rotation, centre), camera, offset, points. The plain twin of the
+/// elimination works on it with differences, and with the whole normal matrix at once.
+struct Plain {
+  adjust::Block start;
+  adjust::Scope scope;
+  std::vector<camera::Parameter> free;
+
+  explicit Plain(adjust::Block b, const adjust::Scope& s) : start(std::move(b)), scope(s) {
+    for (std::size_t k = 0; k < camera::parameter_count; ++k)
+      if (s.free[k]) free.push_back(static_cast<camera::Parameter>(k));
+  }
+  Eigen::Index columns() const { return static_cast<Eigen::Index>(6 * start.stations.size() + free.size() + 3); }
+  Eigen::Index size() const { return columns() + static_cast<Eigen::Index>(3 * (start.points.size() + start.surveyed.size())); }
+
+  adjust::Block moved(const Eigen::VectorXd& d) const {
+    adjust::Block b = start;
+    for (std::size_t i = 0; i < b.stations.size(); ++i) {
+      b.stations[i].R *= camera::rotation_by(d.segment<3>(static_cast<Eigen::Index>(6 * i)));
+      b.stations[i].C += d.segment<3>(static_cast<Eigen::Index>(6 * i + 3));
+    }
+    Eigen::Index next = static_cast<Eigen::Index>(6 * b.stations.size());
+    for (const camera::Parameter k : free) b.cameras[0].interior[k] += d[next++];
+    b.sorties[0].offset += d.segment<3>(next);
+    next += 3;
+    for (adjust::GroundPoint& p : b.points) p.X += d.segment<3>(next), next += 3;
+    for (adjust::SurveyedPoint& p : b.surveyed) p.point.X += d.segment<3>(next), next += 3;
+    return b;
+  }
+
+  /// Weighted residuals of every observation, written out once more from the definition in science's words.
+  Eigen::VectorXd residuals(const Eigen::VectorXd& d) const {
+    const adjust::Block b = moved(d);
+    std::vector<double> v;
+    const auto rays = [&](const adjust::GroundPoint& p) {
+      for (const adjust::Ray& r : p.rays) {
+        const Eigen::Vector2d e = *adjust::residual(b, r, p.X) / r.sigma;
+        v.push_back(e.x()), v.push_back(e.y());
+      }
+    };
+    for (const adjust::GroundPoint& p : b.points) rays(p);
+    for (const adjust::SurveyedPoint& p : b.surveyed) {
+      rays(p.point);
+      for (int a = 0; a < 3; ++a) v.push_back((p.point.X - p.surveyed)[a] * std::sqrt(p.weight(a, a)));
+    }
+    for (const adjust::Station& s : b.stations)
+      for (int a = 0; a < 3; ++a)
+        v.push_back((s.C + b.sorties[0].offset - s.position)[a] / b.sorties[0].sigma_photo[a < 2 ? 0 : 1]);
+    for (int a = 0; a < 3; ++a) v.push_back(b.sorties[0].offset[a] / b.sorties[0].sigma_offset[a < 2 ? 0 : 1]);
+    for (const camera::Parameter k : free) v.push_back((b.cameras[0].interior[k] - b.priors[0].value[k]) / b.priors[0].sigma[k]);
+    return Eigen::Map<Eigen::VectorXd>(v.data(), static_cast<Eigen::Index>(v.size()));
+  }
+
+  Eigen::MatrixXd jacobian() const {
+    const Eigen::VectorXd zero = Eigen::VectorXd::Zero(size());
+    Eigen::MatrixXd J(residuals(zero).size(), size());
+    for (Eigen::Index k = 0; k < size(); ++k) {
+      const double h = 1e-6;
+      Eigen::VectorXd up = zero, down = zero;
+      up[k] = h, down[k] = -h;
+      J.col(k) = (residuals(up) - residuals(down)) / (2 * h);
+    }
+    return J;
+  }
+};
+
+adjust::Block small_block(std::uint64_t seed) {
+  MadeUpOptions options;
+  options.strips = 2, options.per_strip = 3, options.points = 20, options.noise_px = 0.4, options.checks = 0;
+  options.control = 4, options.position_sigma = 1.0, options.seed = seed;
+  adjust::Block block = make_block(options).block;
+  disturb(block, seed, 0.02, 1e-4);
+  return block;
+}
+
+}  // namespace
+
+TEST_CASE("One step with eliminated points is the step of the whole normal equations") {
+  adjust::Block block = small_block(3);
+  adjust::Scope scope;
+  const Plain plain(block, scope);
+  const Eigen::MatrixXd J = plain.jacobian();
+  const Eigen::VectorXd expected = -(J.transpose() * J).ldlt().solve(J.transpose() * plain.residuals(Eigen::VectorXd::Zero(plain.size())));
+  adjust::NormalEquations equations(block, scope);
+  REQUIRE(equations.layout().columns == plain.columns());
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  const Eigen::MatrixXd full = Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>();
+  const Eigen::VectorXd d = full.ldlt().solve(s);
+  // The Jacobian's differences are good to 1e-8 of its largest entries; conditioning of c against height costs three digits.
+  const Eigen::VectorXd scale = full.diagonal().cwiseSqrt();
+  CHECK((scale.asDiagonal() * (d - expected.head(plain.columns()))).norm() < 1e-4 * (scale.asDiagonal() * d).norm());
+  SECTION("and so are the points that follow from it") {
+    const adjust::Block twin = plain.moved(expected);
+    equations.apply(d, block);
+    double most = 0;
+    for (std::size_t i = 0; i < block.points.size(); ++i) most = std::max(most, (block.points[i].X - twin.points[i].X).norm());
+    CHECK(most < 1e-5);  // m; steps are of some centimetres, the differences of 1e-4 of them
+  }
+  SECTION("and the cost is the sum of squares") {
+    CHECK_THAT(equations.cost(plain.start), WithinAbs(plain.residuals(Eigen::VectorXd::Zero(plain.size())).squaredNorm(), 1e-6));
+  }
+}
+
+TEST_CASE("The reduced matrix is the Schur complement, whose inverse is the covariance") {
+  const adjust::Block block = small_block(4);
+  adjust::Scope scope;
+  const Plain plain(block, scope);
+  const Eigen::MatrixXd J = plain.jacobian();
+  const Eigen::MatrixXd whole = (J.transpose() * J).ldlt().solve(Eigen::MatrixXd::Identity(plain.size(), plain.size()));
+  adjust::NormalEquations equations(block, scope);
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  const Eigen::MatrixXd full = Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>();
+  const Eigen::MatrixXd inverse = full.ldlt().solve(Eigen::MatrixXd::Identity(full.rows(), full.cols()));
+  for (Eigen::Index i = 0; i < inverse.rows(); ++i)
+    CHECK(std::abs(std::sqrt(inverse(i, i) / whole(i, i)) - 1) < 1e-3);  // differences again, see above
+}
+
+TEST_CASE("From disturbed values the truth comes back, with a camera that was 1 % off and had no distortion") {
+  MadeUpBlock truth = make_block();
+  adjust::Block block = truth.block;
+  disturb(block, 5, 0.5, 0.005);
+  {
+    Progress progress;
+    const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
+    CHECK(result.status == adjust::SolveStatus::converged);
+    CHECK(result.reprojection_rms_px < 1e-3);
+    CHECK(result.rejected_share == 0.0);
+    CHECK(result.suspects.empty());
+  }
+  double most = 0;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) most = std::max(most, (block.stations[i].C - truth.block.stations[i].C).norm());
+  // Exact observations; the camera's priors pull from c 1 % off by their own small weight.
+  CHECK(most < 0.01);
+  CHECK(std::abs(block.cameras[0].interior[camera::c] - 1100) < 0.1);
+}
+
+TEST_CASE("Wrong ties are rejected and right ones kept") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.points = 400;
+  MadeUpBlock truth = make_block(options);
+  Random random(7);
+  std::size_t spoiled = 0, rays = 0;
+  std::vector<std::pair<std::size_t, std::size_t>> wrong;
+  for (std::size_t p = 0; p < truth.block.points.size(); ++p)
+    for (std::size_t r = 0; r < truth.block.points[p].rays.size(); ++r, ++rays)
+      if (truth.block.points[p].rays.size() >= 4 && random.uniform(0, 1) < 0.04) {
+        truth.block.points[p].rays[r].x += Eigen::Vector2d(random.uniform(15, 60), random.uniform(-40, 40));
+        wrong.emplace_back(p, r);
+        ++spoiled;
+      }
+  REQUIRE(spoiled > 30);
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(truth.block, {}, progress);
+  int still = 0;
+  for (const auto& [p, r] : wrong) still += truth.block.points[p].rays[r].accepted;
+  CHECK(still == 0);
+  const double share = static_cast<double>(spoiled) / static_cast<double>(rays);
+  CHECK(result.rejected_share >= share - 1e-9);
+  CHECK(result.rejected_share < share + 0.01);  // of normal errors 4 in 100,000 lie outside; points reduced to one ray go too
+}
+
+TEST_CASE("sigma0 and the checks' errors are what their statistics say, over many blocks") {
+  // 24 blocks of normal errors: sigma0^2 times the redundancy is chi-square; errors of checks over their predicted
+  // standard deviation are standard normal.
+  constexpr int blocks = 24;
+  double chi2 = 0, redundancy = 0, squares = 0;
+  int errors = 0;
+  for (int b = 0; b < blocks; ++b) {
+    MadeUpOptions options;
+    options.noise_px = 0.5, options.points = 120, options.position_sigma = 3.0, options.seed = 100 + static_cast<std::uint64_t>(b);
+    MadeUpBlock made = make_block(options);
+    made.block.sorties[0].sigma_photo[1] = 3.0;
+    // The camera's truth is drawn about its prior, as the statistics suppose.
+    Random random(options.seed + 1);
+    for (std::size_t k = 0; k < camera::parameter_count; ++k)
+      made.block.priors[0].value[static_cast<Eigen::Index>(k)] += made.block.priors[0].sigma[static_cast<Eigen::Index>(k)] * random.normal(1);
+    adjust::AdjustOptions adjusting;
+    adjusting.reject_sigmas = 12;  // nothing is wrong here; cutting the tail would bias sigma0
+    Progress progress;
+    const adjust::AdjustResult result = adjust::adjust(made.block, adjusting, progress);
+    chi2 += result.sigma0 * result.sigma0 * result.redundancy;
+    redundancy += result.redundancy;
+    for (std::size_t i = 0; i < made.block.surveyed.size(); ++i) {
+      const adjust::SurveyedPoint& p = made.block.surveyed[i];
+      if (p.role != adjust::Role::check) continue;
+      for (int a = 0; a < 3; ++a) {
+        const double variance = result.surveyed[i].covariance(a, a) + options.control_sigma * options.control_sigma;
+        squares += std::pow(result.surveyed[i].X[a] - p.surveyed[a], 2) / variance;
+        ++errors;
+      }
+    }
+  }
+  // 99.9 % bounds of chi2 / n: 1 +- 3.3 sqrt(2 / n). Errors of one block hang together, so theirs is doubled.
+  INFO("sigma0^2 " << chi2 / redundancy << ", normalised check errors " << squares / errors << " of " << errors);
+  CHECK(std::abs(chi2 / redundancy - 1) < 3.3 * std::sqrt(2 / redundancy));
+  CHECK(std::abs(squares / errors - 1) < 2 * 3.3 * std::sqrt(2.0 / errors));
+}
+
+TEST_CASE("A check takes no part in anything") {
+  MadeUpOptions options;
+  options.noise_px = 0.4;
+  adjust::Block one = make_block(options).block, two = one;
+  for (adjust::SurveyedPoint& p : two.surveyed) {
+    if (p.role != adjust::Role::check) continue;
+    p.surveyed += Eigen::Vector3d(5, -7, 11);
+    for (adjust::Ray& r : p.point.rays) r.x += Eigen::Vector2d(30, 10);
+  }
+  Progress progress;
+  const adjust::AdjustResult first = adjust::adjust(one, {}, progress), second = adjust::adjust(two, {}, progress);
+  CHECK(first.sigma0 == second.sigma0);
+  CHECK(first.observations == second.observations);
+  for (std::size_t i = 0; i < one.stations.size(); ++i) CHECK(one.stations[i].C == two.stations[i].C);
+}
+
+TEST_CASE("A control point with a false height is named with its size") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.control = 9;
+  adjust::Block block = make_block(options).block;
+  block.surveyed[4].surveyed.z() += 0.5;
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
+  REQUIRE(!result.suspects.empty());
+  const auto worst = std::max_element(result.suspects.begin(), result.suspects.end(),
+                                      [](const auto& a, const auto& b) { return std::abs(a.w) < std::abs(b.w); });
+  CHECK(worst->kind == "control");
+  CHECK(worst->id == block.surveyed[4].id);
+  CHECK(worst->component == "height");
+  CHECK_THAT(worst->size, WithinAbs(0.5, 0.12));  // its own sigma of 2 cm and the neighbours' share
+}
+
+TEST_CASE("A sighting that is ten pixels off is named") {
+  MadeUpOptions options;
+  options.noise_px = 0.3;
+  adjust::Block block = make_block(options).block;
+  block.surveyed[2].point.rays[1].x.x() += 10;
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
+  const auto worst = std::max_element(result.suspects.begin(), result.suspects.end(),
+                                      [](const auto& a, const auto& b) { return std::abs(a.w) < std::abs(b.w); });
+  REQUIRE(worst != result.suspects.end());
+  CHECK(worst->kind == "sighting");
+  CHECK(worst->id == block.surveyed[2].id);
+  CHECK(worst->station == block.surveyed[2].point.rays[1].station);
+  CHECK_THAT(worst->size, WithinAbs(10, 2));
+}
+
+TEST_CASE("A common offset of the positions is found and does not bend the block") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.position_sigma = 1.0, options.offset = {2.0, -1.5, 4.0};
+  MadeUpBlock truth = make_block(options);
+  adjust::Block block = truth.block;
+  Progress progress;
+  adjust::adjust(block, {}, progress);
+  // 12 positions of 1 m, seen with sigmas of 3 and 5 m, against a prior of 3 and 5 m: the mean is known to 0.3 m and
+  // the prior takes a thirteenth.
+  CHECK((block.sorties[0].offset - options.offset).norm() < 1.5);
+  for (std::size_t i = 0; i < block.stations.size(); ++i)
+    CHECK((block.stations[i].C - truth.block.stations[i].C).norm() < 0.5);
+}
+
+TEST_CASE("The number of threads changes no bit") {
+  MadeUpOptions options;
+  options.noise_px = 0.4, options.points = 1500;
+  std::vector<adjust::Block> blocks;
+  for (const std::size_t threads : {1u, 2u, 3u, 7u}) {
+    const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
+    blocks.push_back(make_block(options).block);
+    disturb(blocks.back(), 9, 0.1, 0.001);
+    Progress progress;
+    adjust::adjust(blocks.back(), {}, progress);
+    for (std::size_t i = 0; i < blocks[0].points.size(); ++i) REQUIRE(blocks.back().points[i].X == blocks[0].points[i].X);
+    REQUIRE(blocks.back().cameras[0].interior == blocks[0].cameras[0].interior);
+  }
+}
+
+TEST_CASE("Turning and shifting a survey turns and shifts its result") {
+  MadeUpOptions options;
+  options.noise_px = 0.3;
+  adjust::Block block = make_block(options).block, turned = block;
+  const Eigen::Matrix3d T = Eigen::AngleAxisd(0.7, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  const Eigen::Vector3d t(120, -80, 30);
+  for (adjust::Station& s : turned.stations) s.C = T * s.C + t, s.R = T * s.R, s.position = T * s.position + t;
+  for (adjust::GroundPoint& p : turned.points) p.X = T * p.X + t;
+  for (adjust::SurveyedPoint& p : turned.surveyed) p.surveyed = T * p.surveyed + t, p.point.X = T * p.point.X + t;
+  Progress progress;
+  const adjust::AdjustResult first = adjust::adjust(block, {}, progress), second = adjust::adjust(turned, {}, progress);
+  CHECK_THAT(second.sigma0, WithinAbs(first.sigma0, 1e-6));
+  // Both come to rest where the cost falls by less than 1e-7 of itself: some tenths of a millimetre here.
+  for (std::size_t i = 0; i < block.stations.size(); ++i) CHECK((T * block.stations[i].C + t - turned.stations[i].C).norm() < 1e-3);
+}
+
+TEST_CASE("Without control and positions the adjustment says that it is not determined") {
+  adjust::Block block = make_block().block;
+  adjust::AdjustOptions options;
+  options.scope.control = options.scope.positions = false;
+  Progress progress;
+  try {
+    const adjust::AdjustResult result = adjust::adjust(block, options, progress);
+    // Rounding can leave the free frame's matrix just positive: then the covariance shows it instead.
+    CHECK(result.inverse.diagonal().maxCoeff() > 1e3);
+  } catch (const Error& error) {
+    CHECK_THAT(error.what(), Contains("not determined"));
+  }
+}
+
+TEST_CASE("Intersection: exact rays give the point back, near-parallel ones are refused") {
+  const MadeUpBlock made = make_block();
+  adjust::GroundPoint point = made.block.points[0];
+  const Eigen::Vector3d X = point.X;
+  point.X.setConstant(mesograph::nan);
+  REQUIRE(adjust::intersect(made.block, point, 0.01));
+  CHECK((point.X - X).norm() < 1e-6);
+  CHECK_FALSE(adjust::intersect(made.block, point, 2.0));
+  CHECK(std::isnan(point.X.x()));
+  point.rays.resize(1);
+  CHECK_FALSE(adjust::intersect(made.block, point, 0.0));
+}

@@ -1,0 +1,160 @@
+#include <algorithm>
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/base/random.hpp>
+#include <mesograph/keypoint/keypoint.hpp>
+#include <mesograph/keypoint/scale_space.hpp>
+#include <mesograph/match/descriptor_match.hpp>
+
+using namespace mesograph;
+
+namespace {
+
+/// Blobs with known centres on a slope: an image whose every keypoint is known by construction.
+struct Blob {
+  double x, y, sigma, height;
+};
+
+photo::Grey draw(const std::vector<Blob>& blobs, int width, int height) {
+  photo::Grey image(width, height);
+  for (int row = 0; row < height; ++row)
+    for (int col = 0; col < width; ++col) {
+      double value = 100 + 0.02 * col;
+      for (const Blob& b : blobs) {
+        const double r2 = std::pow(col + 0.5 - b.x, 2) + std::pow(row + 0.5 - b.y, 2);
+        if (r2 < 36 * b.sigma * b.sigma) value += b.height * std::exp(-0.5 * r2 / (b.sigma * b.sigma));
+      }
+      image.at(col, row) = static_cast<float>(value);
+    }
+  return image;
+}
+
+/// Ground texture as a sum of random waves, so that it can be drawn turned, scaled and lit otherwise, exactly.
+struct Waves {
+  struct Wave {
+    double kx, ky, phase, size;
+  };
+  std::vector<Wave> waves;
+  explicit Waves(std::uint64_t seed) {
+    Random random(seed);
+    for (int i = 0; i < 260; ++i) {
+      const double length = 4 * std::pow(12.0, random.uniform(0, 1)), direction = random.uniform(0, 2 * pi);
+      waves.push_back({2 * pi / length * std::cos(direction), 2 * pi / length * std::sin(direction), random.uniform(0, 2 * pi), 0.7 * std::sqrt(length)});
+    }
+  }
+  double at(double x, double y) const {
+    double value = 120;
+    for (const Wave& w : waves) value += w.size * std::sin(w.kx * x + w.ky * y + w.phase);
+    return value;
+  }
+  /// Pixel (x, y) of the image shows the ground at A (x, y) + t.
+  photo::Grey draw(int width, int height, double angle, double scale, double tx, double ty, double gain, double noise, std::uint64_t seed) const {
+    photo::Grey image(width, height);
+    Random random(seed);
+    for (int row = 0; row < height; ++row)
+      for (int col = 0; col < width; ++col) {
+        const double x = col + 0.5, y = row + 0.5;
+        const double gx = scale * (std::cos(angle) * x - std::sin(angle) * y) + tx, gy = scale * (std::sin(angle) * x + std::cos(angle) * y) + ty;
+        image.at(col, row) = static_cast<float>(gain * at(gx, gy) + random.normal(noise));
+      }
+    return image;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("Blobs are found at their centres, at their scales, in pixel coordinates of the corner") {
+  const std::vector<Blob> blobs = {{40.3, 50.7, 2.5, 60}, {120.5, 44.1, 4.0, 70}, {75.9, 110.2, 7.0, -50}, {180.25, 120.75, 3.0, -60}};
+  const keypoint::Keypoints found = keypoint::detect(draw(blobs, 240, 160));
+  for (const Blob& b : blobs) {
+    double nearest = 1e9, scale = 0;
+    for (const keypoint::Keypoint& k : found.points) {
+      const double d = std::hypot(k.x - b.x, k.y - b.y);
+      if (d < nearest) nearest = d, scale = k.scale;
+    }
+    INFO("blob at " << b.x << ", " << b.y << " nearest " << nearest << " scale " << scale);
+    CHECK(nearest < 0.1);  // a parabola through samples of a Gaussian is off by a few hundredths of a pixel
+    // The difference of Gaussians of a blob is largest near its own sigma (less half a pixel that photos are taken to have).
+    CHECK(scale / b.sigma > 0.75);
+    CHECK(scale / b.sigma < 1.35);
+  }
+}
+
+TEST_CASE("Turned, shrunk, darker and noisy: the same places match") {
+  const Waves ground(21);
+  const double angle = 0.6, scale = 1.25, tx = 60, ty = -20;
+  const keypoint::Keypoints a = keypoint::detect(ground.draw(320, 240, 0, 1, 0, 0, 1.0, 1.0, 1));
+  const keypoint::Keypoints b = keypoint::detect(ground.draw(320, 240, angle, scale, tx, ty, 0.8, 1.0, 2));
+  const auto matches = match::match(a, b);
+  REQUIRE(matches.size() > 40);
+  std::vector<double> off;
+  int right = 0;
+  for (const match::Match& m : matches) {
+    const keypoint::Keypoint &ka = a.points[m.a], &kb = b.points[m.b];
+    const double x = scale * (std::cos(angle) * kb.x - std::sin(angle) * kb.y) + tx, y = scale * (std::sin(angle) * kb.x + std::cos(angle) * kb.y) + ty;
+    const double d = std::hypot(ka.x - x, ka.y - y);
+    right += d < 3;
+    off.push_back(d);
+    if (d >= 3) continue;
+    // Angles differ by the turn, up to the half-width of a histogram bin.
+    const double turn = std::remainder(ka.angle - kb.angle - angle, 2 * pi);
+    CHECK(std::abs(turn) < 0.5);
+  }
+  std::sort(off.begin(), off.end());
+  INFO(matches.size() << " matches, " << right << " right, median miss " << off[off.size() / 2]);
+  CHECK(right >= 0.95 * static_cast<double>(matches.size()));
+  CHECK(off[off.size() / 2] < 0.35);  // two localisations of 0.2 px
+}
+
+TEST_CASE("Unrelated ground hardly matches") {
+  const keypoint::Keypoints a = keypoint::detect(Waves(22).draw(320, 240, 0, 1, 0, 0, 1, 1, 1));
+  const keypoint::Keypoints b = keypoint::detect(Waves(23).draw(320, 240, 0, 1, 0, 0, 1, 1, 2));
+  CHECK(static_cast<double>(match::match(a, b).size()) < 0.03 * static_cast<double>(a.points.size()));
+}
+
+TEST_CASE("The limit holds and spreads the points over the photo") {
+  // One corner has ten times the contrast of the rest.
+  photo::Grey image = Waves(24).draw(420, 420, 0, 1, 0, 0, 0.25, 0, 1);
+  const photo::Grey strong = Waves(24).draw(420, 420, 0, 1, 0, 0, 1.6, 0, 1);
+  for (int row = 0; row < 140; ++row)
+    for (int col = 0; col < 140; ++col) image.at(col, row) = strong.at(col, row);
+  keypoint::DetectOptions options;
+  options.limit = 200;
+  const keypoint::Keypoints found = keypoint::detect(image, options);
+  CHECK(found.points.size() <= 260);  // places may have two dominant directions
+  CHECK(found.points.size() >= 180);
+  const auto in_corner = std::count_if(found.points.begin(), found.points.end(), [](const auto& k) { return k.x < 140 && k.y < 140; });
+  CHECK(static_cast<double>(in_corner) < 0.4 * static_cast<double>(found.points.size()));  // a ninth of the area
+  CHECK(found.descriptors.size() == found.points.size() * keypoint::descriptor_size);
+}
+
+TEST_CASE("A flat or tiny photo has no keypoints") {
+  CHECK(keypoint::detect(photo::Grey(200, 200, 1, 90.0f)).points.empty());
+  CHECK(keypoint::detect(photo::Grey(8, 8, 1, 90.0f)).points.empty());
+}
+
+TEST_CASE("Blur agrees with the plain double sum") {
+  Random random(3);
+  photo::Grey image(23, 17);
+  for (float& v : image.data) v = static_cast<float>(random.uniform(0, 255));
+  const double sigma = 1.7;
+  const photo::Grey fast = keypoint::blurred(image, sigma);
+  for (int row = 0; row < image.height; ++row)
+    for (int col = 0; col < image.width; ++col) {
+      double sum = 0, weights = 0;
+      for (int dr = -7; dr <= 7; ++dr)
+        for (int dc = -7; dc <= 7; ++dc) {
+          const double w = std::exp(-0.5 * (dr * dr + dc * dc) / (sigma * sigma));
+          sum += w * image.at(std::clamp(col + dc, 0, image.width - 1), std::clamp(row + dr, 0, image.height - 1));
+          weights += w;
+        }
+      CHECK(std::abs(fast.at(col, row) - sum / weights) < 2e-3);  // float sums of 255 over 15 terms twice
+    }
+}
+
+TEST_CASE("The same photo gives the same bytes") {
+  const photo::Grey image = Waves(25).draw(200, 150, 0, 1, 0, 0, 1, 1, 1);
+  const keypoint::Keypoints a = keypoint::detect(image), b = keypoint::detect(image);
+  CHECK(a.descriptors == b.descriptors);
+}

@@ -1,0 +1,159 @@
+#include <Eigen/Geometry>
+#include <catch2/catch.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/orient/orient.hpp>
+#include <mesograph/orient/resection.hpp>
+#include <mesograph/orient/similarity.hpp>
+#include <mesograph/orient/two_views.hpp>
+
+#include "made_up_block.hpp"
+
+using namespace mesograph;
+using Catch::Matchers::Contains;
+using Catch::Matchers::WithinAbs;
+
+namespace {
+
+Eigen::Matrix3d random_rotation(Random& random) {
+  return Eigen::Quaterniond(random.normal(1), random.normal(1), random.normal(1), random.normal(1)).normalized().toRotationMatrix();
+}
+
+/// Ground points before a camera that looks along -z, and their rays.
+void points_before(Random& random, const orient::Pose& pose, Eigen::Matrix3Xd& X, Eigen::Matrix3Xd& rays) {
+  for (Eigen::Index i = 0; i < X.cols(); ++i) {
+    const Eigen::Vector3d v(random.uniform(-4, 4), random.uniform(-3, 3), random.uniform(-12, -8));
+    X.col(i) = pose.R * v + pose.C;
+    rays.col(i) = v / -v.z();
+  }
+}
+
+}  // namespace
+
+TEST_CASE("Three points give back the pose that made their rays") {
+  Random random(11);
+  for (int n = 0; n < 300; ++n) {
+    const orient::Pose truth{random_rotation(random), {random.normal(50), random.normal(50), random.normal(50)}};
+    Eigen::Matrix3Xd X(3, 3), rays(3, 3);
+    points_before(random, truth, X, rays);
+    double nearest = 1e9;
+    const auto found = orient::three_point(X, rays);
+    CHECK(found.size() <= 4);
+    for (const orient::Pose& pose : found) nearest = std::min(nearest, (pose.C - truth.C).norm());
+    CHECK(nearest < 1e-3);  // m at 10 m range: the quartic loses half the digits where two roots lie close
+  }
+}
+
+TEST_CASE("Three points on a line are refused") {
+  Eigen::Matrix3d X, rays;
+  X << 0, 1, 2, 0, 1, 2, 0, 0, 0;
+  rays << 0.1, 0.2, 0.3, 0, 0.1, 0.3, -1, -1, -1;
+  CHECK(orient::three_point(X, rays).empty());
+}
+
+TEST_CASE("Resection with a third of wrong points finds pose and inliers") {
+  Random random(12);
+  const orient::Pose truth{random_rotation(random), {3, -2, 7}};
+  Eigen::Matrix3Xd X(3, 200), rays(3, 200);
+  points_before(random, truth, X, rays);
+  for (Eigen::Index i = 0; i < 66; ++i) rays.col(3 * i).head<2>() += Eigen::Vector2d(random.uniform(0.05, 0.3), random.uniform(-0.3, 0.3));
+  const orient::Resection found = orient::resect(X, rays, 5);
+  REQUIRE(found.found);
+  CHECK(found.inliers == 134);
+  CHECK((found.pose.C - truth.C).norm() < 1e-9);
+  CHECK((found.pose.R - truth.R).norm() < 1e-10);
+  SECTION("and says no where nothing agrees") {
+    for (Eigen::Index i = 0; i < X.cols(); ++i) rays.col(i).head<2>() = Eigen::Vector2d(random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5));
+    CHECK_FALSE(orient::resect(X, rays, 5).found);
+  }
+}
+
+TEST_CASE("An essential matrix gives the one pose that sees the points") {
+  Random random(13);
+  for (int n = 0; n < 50; ++n) {
+    const Eigen::Matrix3d R = Eigen::AngleAxisd(random.normal(0.3), Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1)).normalized()).toRotationMatrix();
+    const Eigen::Vector3d C = Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(0.3)).normalized();
+    Eigen::Matrix3Xd a(3, 30), b(3, 30);
+    for (Eigen::Index i = 0; i < 30; ++i) {
+      const Eigen::Vector3d X(random.uniform(-3, 3), random.uniform(-3, 3), random.uniform(-12, -8));
+      a.col(i) = X / -X.z();
+      b.col(i) = R.transpose() * (X - C);
+    }
+    // b ~ Q a + t with Q = R^T, t = -Q C: E = [t]x Q, written out.
+    const Eigen::Vector3d t = -R.transpose() * C;
+    Eigen::Matrix3d cross;
+    cross << 0, -t.z(), t.y(), t.z(), 0, -t.x(), -t.y(), t.x(), 0;
+    const orient::RelativePose pose = orient::pose_from_essential(cross * R.transpose(), a, b);
+    CHECK(pose.in_front == 30);
+    CHECK((pose.R - R).norm() < 1e-9);
+    CHECK((pose.C - C).norm() < 1e-9);
+  }
+}
+
+TEST_CASE("A similarity is found in spite of shuffled positions, and refused on a line") {
+  Random random(14);
+  const Eigen::Matrix3d R = random_rotation(random);
+  Eigen::Matrix3Xd source(3, 40), target(3, 40);
+  for (Eigen::Index i = 0; i < 40; ++i) {
+    source.col(i) = Eigen::Vector3d(random.uniform(-3, 3), random.uniform(-2, 2), random.normal(0.05));
+    target.col(i) = 20 * R * source.col(i) + Eigen::Vector3d(5, 6, 7) + Eigen::Vector3d(random.normal(0.02), random.normal(0.02), random.normal(0.02));
+  }
+  for (Eigen::Index i = 0; i < 4; ++i) target.col(i * 9) += Eigen::Vector3d(40, -30, 10);
+  const auto found = orient::similarity(source, target, 1.0);
+  REQUIRE(found);
+  CHECK_THAT(found->scale, WithinAbs(20, 0.02));
+  CHECK((found->R - R).norm() < 0.003);
+  CHECK(found->kept == 36);
+  for (Eigen::Index i = 0; i < 40; ++i) target.col(i) = static_cast<double>(i) * Eigen::Vector3d(1, 2, 0.1);
+  CHECK_FALSE(orient::similarity(source, target, 1.0));
+  CHECK_FALSE(orient::similarity(source.leftCols(2), target.leftCols(2), 0.0));
+}
+
+TEST_CASE("A block grows from its ties alone, without distortion known and with the focal length 2 % off") {
+  MadeUpOptions options;
+  options.strips = 3, options.per_strip = 6, options.points = 2500, options.noise_px = 0.4, options.position_sigma = 0.5;
+  MadeUpBlock truth = make_block(options);
+  adjust::Block block = truth.block;
+  for (adjust::Station& s : block.stations) s.oriented = false, s.C.setConstant(mesograph::nan), s.R.setConstant(mesograph::nan);
+  for (adjust::GroundPoint& p : block.points) p.X.setConstant(mesograph::nan);
+  block.cameras[0].interior.setZero();
+  block.cameras[0].interior[camera::c] = 1122;
+  block.priors[0] = adjust::usual_prior(block.cameras[0]);
+  Progress progress;
+  const orient::OrientResult result = orient::orient(block, truth.names, {}, progress);
+  CHECK(result.not_oriented.empty());
+  CHECK(result.datum == orient::Datum::positions);
+  CHECK(result.adjustment.reprojection_rms_px < 0.7);  // 0.4 px an axis is 0.57 a point
+  std::vector<double> off;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) off.push_back((block.stations[i].C - truth.block.stations[i].C).norm());
+  std::sort(off.begin(), off.end());
+  CHECK(off[off.size() / 2] < 0.6);  // 18 positions of 0.5 m hold the datum to 0.15 m, its tilt over the block to more
+  SECTION("a photo without ties is named with its reason") {
+    adjust::Block more = block;
+    more.stations.push_back(more.stations[0]);
+    truth.names.push_back("lonely");
+    for (adjust::Station& s : more.stations) s.oriented = false;
+    const orient::OrientResult again = orient::orient(more, truth.names, {}, progress);
+    REQUIRE(again.not_oriented.size() == 1);
+    CHECK(again.not_oriented[0].station == static_cast<int>(more.stations.size()) - 1);
+    CHECK_THAT(again.not_oriented[0].reason, Contains("no tie points"));
+  }
+  SECTION("control gives the datum where there are no positions") {
+    for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
+    const orient::OrientResult again = orient::orient(block, truth.names, {}, progress);
+    CHECK(again.datum == orient::Datum::control);
+    CHECK((block.stations[0].C - truth.block.stations[0].C).norm() < 0.5);
+  }
+  SECTION("nothing gives a datum without either") {
+    for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
+    block.surveyed.clear();
+    CHECK_THROWS_WITH(orient::orient(block, truth.names, {}, progress), Contains("nothing ties the block to the ground"));
+  }
+}
+
+TEST_CASE("Photos that share nothing cannot start a block") {
+  MadeUpBlock made = make_block();
+  for (adjust::GroundPoint& p : made.block.points) p.rays.resize(2);
+  made.block.points.resize(30);
+  Progress progress;
+  CHECK_THROWS_WITH(orient::orient(made.block, made.names, {}, progress), Contains("no two photos"));
+}
