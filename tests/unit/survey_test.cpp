@@ -1,0 +1,182 @@
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <fmt/format.h>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/admit.hpp>
+#include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/settings.hpp>
+#include <mesograph/survey/survey.hpp>
+
+#include "made_up_block.hpp"
+
+using namespace mesograph;
+using Catch::Matchers::Contains;
+namespace fs = std::filesystem;
+
+namespace {
+
+struct Folder {
+  fs::path path = fs::temp_directory_path() / ("mesograph-survey-" + std::to_string(::getpid()));
+  Folder() { fs::remove_all(path), fs::create_directories(path); }
+  ~Folder() { fs::remove_all(path); }
+  fs::path file(const std::string& name, const std::string& text) const {
+    write_file(path / name, text);
+    return path / name;
+  }
+};
+
+const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
+
+}  // namespace
+
+TEST_CASE("survey.toml: values are read, mistakes are named with line and cure") {
+  const Folder folder;
+  const survey::Settings s = survey::read_settings(folder.file(
+      "good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = 3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
+                          "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n"));
+  CHECK(s.name == "slip");
+  CHECK(s.sortie("north").sigma_photo[1] == 0.05);
+  CHECK(s.sortie("south").sigma_photo[0] == 3.0);  // the default
+  CHECK(s.tie_limit == 3000);
+  CHECK(s.adjust_free == std::vector<std::string>{"c", "k1"});
+  CHECK(s.densify_spacing == 0.2);
+  CHECK(s.want == std::vector<std::string>{"report"});
+
+  const std::vector<std::pair<std::string, std::string>> mistakes = {
+      {"[survey]\nname = \"x\"\n", "crs is missing"},
+      {head + "crz = 1\n", "did you mean 'crs'"},
+      {head + "[tie]\nlimits = 5\n", "did you mean 'limit'"},
+      {head + "[tie]\nlimit = \"many\"\n", "wrong type"},
+      {head + "[tie]\nlimit = 3\n", "100 or more"},
+      {head + "[adjust]\nfree = [\"q\"]\n", "may hold c, x0"},
+      {head + "[sortie.a]\nsigma_photo = [1]\n", "two numbers"},
+      {head + "[sortie.a]\nheights = \"sea\"\n", "ellipsoidal, geoid or unknown"},
+      {head + "[control]\nsigma_h = -1\n", "greater than 0"},
+      {head + "[densify]\nlevel = 7\n", "0, 1 or 2"},
+      {"schema = 9\n" + head.substr(11), "newer than this program"},
+      {"schema = = 1\n", "is no TOML"},
+  };
+  for (const auto& [text, sentence] : mistakes) {
+    INFO(text);
+    CHECK_THROWS_WITH(survey::read_settings(folder.file("bad.toml", text)), Contains(sentence) && Contains("bad.toml"));
+  }
+}
+
+TEST_CASE("What new writes, the reader takes") {
+  const Folder folder;
+  const survey::Settings s = survey::read_settings(folder.file("t.toml", survey::settings_text("a \"quoted\" name", {"EPSG:25833", "plain", ""})));
+  CHECK(s.name == "a \"quoted\" name");
+  CHECK(s.crs.heights == "plain");
+}
+
+TEST_CASE("Control and sightings: written and read the same, mistakes named") {
+  const Folder folder;
+  const auto rows = survey::read_control(folder.file("c.csv", "id,east,north,height,role\nA,1.5,2.5,3.5,\nB,,,9,check\n\"C,1\",1,2,,off\n"));
+  REQUIRE(rows.size() == 3);
+  CHECK(rows[0].role == adjust::Role::control);
+  CHECK((std::isnan(rows[1].east) && rows[1].height == 9));
+  CHECK((rows[2].id == "C,1" && std::isnan(rows[2].height)));
+  CHECK(survey::control_text(survey::read_control(folder.file("d.csv", survey::control_text(rows)))) == survey::control_text(rows));
+  const std::vector<std::pair<std::string, std::string>> control_mistakes = {
+      {"id,east,north\nA,1,2\n", "column 'height' is missing"}, {"id,east,north,height\nA,1,2,x\n", "c.csv:2"},
+      {"id,east,north,height\nA,1,2,inf\n", "inf"},             {"id,east,north,height\nA,1,2,3\nA,4,5,6\n", "comes twice"},
+      {"id,east,north,height\n,1,2,3\n", "id"},                 {"id,east,north,height,role\nA,1,2,3,chek\n", "control, check or off"},
+      {"id,east,north,height\nA,1,,3\n", "only one of east and north"}, {"id,east,north,height\nA,,,\n", "no coordinates"},
+      {"", "is empty"}};
+  for (const auto& [text, sentence] : control_mistakes) {
+    INFO(text);
+    CHECK_THROWS_WITH(survey::read_control(folder.file("c.csv", text)), Contains(sentence));
+  }
+  const auto seen = survey::read_sightings(folder.file("s.csv", "image,point,x,y,sigma,state\na.jpg,A,10.5,20,0.3,\nb.jpg,A,1,2,,rejected\n"));
+  CHECK(seen[0].state == survey::SightingState::confirmed);
+  CHECK(seen[1].state == survey::SightingState::rejected);
+  CHECK(survey::sightings_text(survey::read_sightings(folder.file("s2.csv", survey::sightings_text(seen)))) == survey::sightings_text(seen));
+  for (const auto& [text, sentence] : std::vector<std::pair<std::string, std::string>>{
+           {"image,point,x,y\na,A,1,2\na,A,3,4\n", "sighted twice"}, {"image,point,x,y,state\na,A,1,2,maybe\n", "predicted, found"}, {"image,point,x,y,sigma\na,A,1,2,0\n", "greater than 0"}}) {
+    INFO(text);
+    CHECK_THROWS_WITH(survey::read_sightings(folder.file("s.csv", text)), Contains(sentence));
+  }
+}
+
+TEST_CASE("The store: one at a time, finished stages stay, newer ones are refused") {
+  const Folder folder;
+  {
+    survey::Store store(folder.path / "store");
+    CHECK_THROWS_WITH(survey::Store(folder.path / "store"), Contains("another mesograph command"));
+    CHECK_FALSE(store.stage("tie"));
+    store.finish("tie", {"abc", {{"tie_points", 5}}});
+  }
+  {
+    survey::Store store(folder.path / "store");
+    REQUIRE(store.stage("tie"));
+    CHECK(store.stage("tie")->fingerprint == "abc");
+    CHECK(store.stage("tie")->summary["tie_points"] == 5);
+    store.forget("tie");
+    CHECK_FALSE(store.stage("tie"));
+    write_file(store.item("depth", "a.jpg", "0123456789abcdef0123"), "x");
+    write_file(store.item("depth", "a.jpg", "fedcba98765432100123"), "y");
+    store.sweep("depth", "0123456789abcdef0123");
+    CHECK(fs::exists(store.item("depth", "a.jpg", "0123456789abcdef0123")));
+    CHECK_FALSE(fs::exists(store.item("depth", "a.jpg", "fedcba98765432100123")));
+  }
+  write_file(folder.path / "store" / "register.sqlite", "this is no database, but it is long enough to be looked at as one");
+  CHECK_THROWS_WITH(survey::Store(folder.path / "store"), Contains("is damaged"));
+}
+
+TEST_CASE("A block is stored and read without losing a bit, a cut file is refused") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833+5773", "", ""});
+  survey::Survey opened(folder.path / "s");
+  survey::NamedBlock named;
+  named.block = make_block().block;
+  named.block.stations[1].oriented = false;
+  named.block.stations[1].position.setConstant(mesograph::nan);
+  named.block.points[3].X.setConstant(mesograph::nan);
+  named.block.points[4].rays[0].accepted = false;
+  for (std::size_t i = 0; i < named.block.stations.size(); ++i) named.images.push_back(fmt::format("{}.jpg", i));
+  for (std::size_t i = 0; i < named.block.points.size(); ++i) named.point_names.push_back(fmt::format("T{}", i));
+  named.origin = {431200, 6822400, 640};
+  survey::save_block(opened, "orient", named);
+  CHECK_THROWS_WITH(survey::load_block(opened, "orient"), Contains("run mesograph orient first"));
+  opened.store.finish("orient", {"x", {}});
+  const survey::NamedBlock back = survey::load_block(opened, "orient");
+  CHECK(back.images == named.images);
+  CHECK(back.origin == named.origin);
+  REQUIRE(back.block.points.size() == named.block.points.size());
+  CHECK(std::isnan(back.block.points[3].X.x()));
+  CHECK_FALSE(back.block.points[4].rays[0].accepted);
+  CHECK(back.block.points[9].rays[1].x == named.block.points[9].rays[1].x);
+  CHECK(back.block.stations[2].R == named.block.stations[2].R);
+  CHECK_FALSE(back.block.stations[1].oriented);
+  CHECK(back.block.surveyed[5].weight == named.block.surveyed[5].weight);
+  CHECK(back.block.cameras[0].interior == named.block.cameras[0].interior);
+  const fs::path file = opened.store.folder() / "block-orient";
+  const std::string whole = read_file(file);
+  for (const std::size_t keep : {std::size_t{0}, std::size_t{1}, whole.size() / 3, whole.size() - 1}) {
+    write_file(file, whole.substr(0, keep));
+    CHECK_THROWS_AS(survey::load_block(opened, "orient"), Error);
+  }
+}
+
+TEST_CASE("A folder that is no survey, or one already, is refused") {
+  const Folder folder;
+  CHECK_THROWS_WITH(survey::Survey(folder.path), Contains("is no survey"));
+  survey::create(folder.path / "s", "", {"local", "", ""});
+  CHECK_THROWS_WITH(survey::create(folder.path / "s", "", {"local", "", ""}), Contains("holds a survey already"));
+  CHECK_THROWS_AS(survey::create(folder.path / "t", "", {"EPSG:4326", "", ""}), Error);
+  CHECK_FALSE(fs::exists(folder.path / "t"));
+}
+
+TEST_CASE("Sources and decisions outlive the store") {
+  const Folder folder;
+  const std::vector<survey::Source> sources = {{"grid", "/photos/with \"quotes\" and spaces"}, {"cross", "/b"}};
+  survey::write_sources(folder.path, sources);
+  const auto back = survey::read_sources(folder.path);
+  REQUIRE(back.size() == 2);
+  CHECK(back[0].path == sources[0].path);
+  survey::add_decisions(folder.path, {{"a.jpg", "drop", "2026-06-14 10:00:00", "by hand"}});
+  survey::add_decisions(folder.path, {{"b.jpg", "keep", "2026-06-14 10:01:00", "a reason, with comma"}});
+  REQUIRE(survey::read_decisions(folder.path).size() == 2);
+  CHECK(survey::read_decisions(folder.path)[1].why == "a reason, with comma");
+}
