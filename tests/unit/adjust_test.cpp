@@ -1,9 +1,9 @@
+#include <tbb/global_control.h>
 #include <Eigen/Cholesky>
 #include <catch2/catch.hpp>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/camera/rotation.hpp>
-#include <tbb/global_control.h>
 
 #include "made_up_block.hpp"
 
@@ -25,7 +25,9 @@ struct Plain {
       if (s.free[k]) free.push_back(static_cast<camera::Parameter>(k));
   }
   Eigen::Index columns() const { return static_cast<Eigen::Index>(6 * start.stations.size() + free.size() + 3); }
-  Eigen::Index size() const { return columns() + static_cast<Eigen::Index>(3 * (start.points.size() + start.surveyed.size())); }
+  Eigen::Index size() const {
+    return columns() + static_cast<Eigen::Index>(3 * (start.points.size() + start.surveyed.size()));
+  }
 
   adjust::Block moved(const Eigen::VectorXd& d) const {
     adjust::Block b = start;
@@ -61,7 +63,8 @@ struct Plain {
       for (int a = 0; a < 3; ++a)
         v.push_back((s.C + b.sorties[0].offset - s.position)[a] / b.sorties[0].sigma_photo[a < 2 ? 0 : 1]);
     for (int a = 0; a < 3; ++a) v.push_back(b.sorties[0].offset[a] / b.sorties[0].sigma_offset[a < 2 ? 0 : 1]);
-    for (const camera::Parameter k : free) v.push_back((b.cameras[0].interior[k] - b.priors[0].value[k]) / b.priors[0].sigma[k]);
+    for (const camera::Parameter k : free)
+      v.push_back((b.cameras[0].interior[k] - b.priors[0].value[k]) / b.priors[0].sigma[k]);
     return Eigen::Map<Eigen::VectorXd>(v.data(), static_cast<Eigen::Index>(v.size()));
   }
 
@@ -94,7 +97,8 @@ TEST_CASE("One step with eliminated points is the step of the whole normal equat
   adjust::Scope scope;
   const Plain plain(block, scope);
   const Eigen::MatrixXd J = plain.jacobian();
-  const Eigen::VectorXd expected = -(J.transpose() * J).ldlt().solve(J.transpose() * plain.residuals(Eigen::VectorXd::Zero(plain.size())));
+  const Eigen::VectorXd expected =
+      -(J.transpose() * J).ldlt().solve(J.transpose() * plain.residuals(Eigen::VectorXd::Zero(plain.size())));
   adjust::NormalEquations equations(block, scope);
   REQUIRE(equations.layout().columns == plain.columns());
   equations.build(block);
@@ -103,18 +107,21 @@ TEST_CASE("One step with eliminated points is the step of the whole normal equat
   equations.reduce(0.0, S, s);
   const Eigen::MatrixXd full = Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>();
   const Eigen::VectorXd d = full.ldlt().solve(s);
-  // The Jacobian's differences are good to 1e-8 of its largest entries; conditioning of c against height costs three digits.
+  // The Jacobian's differences are good to 1e-8 of its largest entries; conditioning of c against height costs three
+  // digits.
   const Eigen::VectorXd scale = full.diagonal().cwiseSqrt();
   CHECK((scale.asDiagonal() * (d - expected.head(plain.columns()))).norm() < 1e-4 * (scale.asDiagonal() * d).norm());
   SECTION("and so are the points that follow from it") {
     const adjust::Block twin = plain.moved(expected);
     equations.apply(d, block);
     double most = 0;
-    for (std::size_t i = 0; i < block.points.size(); ++i) most = std::max(most, (block.points[i].X - twin.points[i].X).norm());
+    for (std::size_t i = 0; i < block.points.size(); ++i)
+      most = std::max(most, (block.points[i].X - twin.points[i].X).norm());
     CHECK(most < 1e-5);  // m; steps are of some centimetres, the differences of 1e-4 of them
   }
   SECTION("and the cost is the sum of squares") {
-    CHECK_THAT(equations.cost(plain.start), WithinAbs(plain.residuals(Eigen::VectorXd::Zero(plain.size())).squaredNorm(), 1e-6));
+    CHECK_THAT(equations.cost(plain.start),
+               WithinAbs(plain.residuals(Eigen::VectorXd::Zero(plain.size())).squaredNorm(), 1e-6));
   }
 }
 
@@ -148,7 +155,8 @@ TEST_CASE("From disturbed values the truth comes back, with a camera that was 1 
     CHECK(result.suspects.empty());
   }
   double most = 0;
-  for (std::size_t i = 0; i < block.stations.size(); ++i) most = std::max(most, (block.stations[i].C - truth.block.stations[i].C).norm());
+  for (std::size_t i = 0; i < block.stations.size(); ++i)
+    most = std::max(most, (block.stations[i].C - truth.block.stations[i].C).norm());
   // Exact observations; the camera's priors pull from c 1 % off by their own small weight.
   CHECK(most < 0.01);
   CHECK(std::abs(block.cameras[0].interior[camera::c] - 1100) < 0.1);
@@ -176,7 +184,8 @@ TEST_CASE("Wrong ties are rejected and right ones kept") {
   CHECK(still == 0);
   const double share = static_cast<double>(spoiled) / static_cast<double>(rays);
   CHECK(result.rejected_share >= share - 1e-9);
-  CHECK(result.rejected_share < share + 0.01);  // of normal errors 4 in 100,000 lie outside; points reduced to one ray go too
+  CHECK(result.rejected_share <
+        share + 0.01);  // of normal errors 4 in 100,000 lie outside; points reduced to one ray go too
 }
 
 TEST_CASE("sigma0 and the checks' errors are what their statistics say, over many blocks") {
@@ -187,13 +196,15 @@ TEST_CASE("sigma0 and the checks' errors are what their statistics say, over man
   int errors = 0;
   for (int b = 0; b < blocks; ++b) {
     MadeUpOptions options;
-    options.noise_px = 0.5, options.points = 120, options.position_sigma = 3.0, options.seed = 100 + static_cast<std::uint64_t>(b);
+    options.noise_px = 0.5, options.points = 120, options.position_sigma = 3.0,
+    options.seed = 100 + static_cast<std::uint64_t>(b);
     MadeUpBlock made = make_block(options);
     made.block.sorties[0].sigma_photo[1] = 3.0;
     // The camera's truth is drawn about its prior, as the statistics suppose.
     Random random(options.seed + 1);
     for (std::size_t k = 0; k < camera::parameter_count; ++k)
-      made.block.priors[0].value[static_cast<Eigen::Index>(k)] += made.block.priors[0].sigma[static_cast<Eigen::Index>(k)] * random.normal(1);
+      made.block.priors[0].value[static_cast<Eigen::Index>(k)] +=
+          made.block.priors[0].sigma[static_cast<Eigen::Index>(k)] * random.normal(1);
     adjust::AdjustOptions adjusting;
     adjusting.reject_sigmas = 12;  // nothing is wrong here; cutting the tail would bias sigma0
     Progress progress;
@@ -288,7 +299,8 @@ TEST_CASE("The number of threads changes no bit") {
     disturb(blocks.back(), 9, 0.1, 0.001);
     Progress progress;
     adjust::adjust(blocks.back(), {}, progress);
-    for (std::size_t i = 0; i < blocks[0].points.size(); ++i) REQUIRE(blocks.back().points[i].X == blocks[0].points[i].X);
+    for (std::size_t i = 0; i < blocks[0].points.size(); ++i)
+      REQUIRE(blocks.back().points[i].X == blocks[0].points[i].X);
     REQUIRE(blocks.back().cameras[0].interior == blocks[0].cameras[0].interior);
   }
 }
@@ -306,7 +318,8 @@ TEST_CASE("Turning and shifting a survey turns and shifts its result") {
   const adjust::AdjustResult first = adjust::adjust(block, {}, progress), second = adjust::adjust(turned, {}, progress);
   CHECK_THAT(second.sigma0, WithinAbs(first.sigma0, 1e-6));
   // Both come to rest where the cost falls by less than 1e-7 of itself: some tenths of a millimetre here.
-  for (std::size_t i = 0; i < block.stations.size(); ++i) CHECK((T * block.stations[i].C + t - turned.stations[i].C).norm() < 1e-3);
+  for (std::size_t i = 0; i < block.stations.size(); ++i)
+    CHECK((T * block.stations[i].C + t - turned.stations[i].C).norm() < 1e-3);
 }
 
 TEST_CASE("Without control and positions the adjustment says that it is not determined") {

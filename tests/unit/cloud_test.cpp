@@ -20,8 +20,10 @@ T at(const std::string& bytes, std::size_t offset) {
 std::vector<cloud::LasPoint> some_points() {
   std::vector<cloud::LasPoint> out;
   for (int i = 0; i < 1000; ++i)
-    out.push_back({{431200.1234 + 0.13 * i, 6822400.5678 - 0.07 * i, 640 + 0.01 * i}, {static_cast<std::uint8_t>(i % 256), 128, 255},
-                   static_cast<std::uint8_t>(3 + i % 9), 0.001f * static_cast<float>(i)});
+    out.push_back({{431200.1234 + 0.13 * i, 6822400.5678 - 0.07 * i, 640 + 0.01 * i},
+                   {static_cast<std::uint8_t>(i % 256), 128, 255},
+                   static_cast<std::uint8_t>(3 + i % 9),
+                   0.001f * static_cast<float>(i)});
   return out;
 }
 
@@ -70,7 +72,8 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
     for (std::size_t a = 0; a < 3; ++a) {
       const double scale = at<double>(b, 131 + 8 * a), offset = at<double>(b, 155 + 8 * a);
       CHECK(scale == 0.001);
-      CHECK(std::abs(at<std::int32_t>(b, p + 4 * a) * scale + offset - points[i].X[static_cast<Eigen::Index>(a)]) <= 0.0005001);
+      CHECK(std::abs(at<std::int32_t>(b, p + 4 * a) * scale + offset - points[i].X[static_cast<Eigen::Index>(a)]) <=
+            0.0005001);
     }
     CHECK(b[p + 14] == 0x11);  // return 1 of 1
     CHECK(b[p + 16] == 1);     // class

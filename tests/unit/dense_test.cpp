@@ -21,8 +21,8 @@ photo::Grey random_image(int w, int h, std::uint64_t seed) {
 }
 
 double texture(double x, double y) {
-  return 120 + 25 * std::sin(2.1 * x + 0.7 * y) + 20 * std::sin(-1.3 * x + 2.9 * y + 1) + 18 * std::sin(4.7 * x + 3.9 * y) +
-         15 * std::sin(7.3 * x - 5.1 * y + 2);
+  return 120 + 25 * std::sin(2.1 * x + 0.7 * y) + 20 * std::sin(-1.3 * x + 2.9 * y + 1) +
+         18 * std::sin(4.7 * x + 3.9 * y) + 15 * std::sin(7.3 * x - 5.1 * y + 2);
 }
 
 /// A photo of the ground z = slope * x, drawn by cutting each pixel's ray with the plane: by hand, not by project().
@@ -97,7 +97,8 @@ TEST_CASE("Semi-global sums follow a slanted surface between labels and keep a s
   for (int row = 0; row < h; ++row)
     for (int col = 0; col < w; ++col)
       for (int d = 0; d < labels; ++d)
-        volume.at(col, row)[d] = static_cast<std::uint8_t>(std::clamp(12 * std::abs(d - truth(col)) + random.normal(9), 0.0, 127.0));
+        volume.at(col, row)[d] =
+            static_cast<std::uint8_t>(std::clamp(12 * std::abs(d - truth(col)) + random.normal(9), 0.0, 127.0));
   const photo::Raster<float> found = dense::semi_global(volume, photo::Grey(w, h, 1, 100.0f));
   double sum = 0;
   int n = 0, far = 0;
@@ -119,7 +120,8 @@ TEST_CASE("A sloping plane seen from the side and from above is found where it i
     const dense::Pinhole at = camera_at(0, 0, tilt);
     const double slope = 0.15;
     const dense::View reference = draw_plane(at, slope, 1.0);
-    const std::vector<dense::View> partners = {draw_plane(camera_at(3.5, 0.5, tilt), slope, 1.0), draw_plane(camera_at(-3, 1, tilt), slope, 1.0),
+    const std::vector<dense::View> partners = {draw_plane(camera_at(3.5, 0.5, tilt), slope, 1.0),
+                                               draw_plane(camera_at(-3, 1, tilt), slope, 1.0),
                                                draw_plane(camera_at(0.5, 3.5, tilt), slope, 1.0)};
     std::vector<dense::GroundHint> hints;
     for (int i = 0; i < 40; ++i) hints.push_back({{4.0 * i, 3.0 * i}, 1.0 + 0.1 * (i % 11 - 5)});
@@ -146,7 +148,8 @@ TEST_CASE("A sloping plane seen from the side and from above is found where it i
 TEST_CASE("Without partners or texture nothing is invented") {
   const dense::View reference = draw_plane(camera_at(0, 0), 0, 0);
   CHECK(std::isnan(dense::match_depth(reference, {}, {}).height.at(80, 60)));
-  dense::View flat{camera_at(0, 0), photo::Grey(160, 120, 1, 90.0f)}, other{camera_at(3, 0), photo::Grey(160, 120, 1, 90.0f)};
+  dense::View flat{camera_at(0, 0), photo::Grey(160, 120, 1, 90.0f)},
+      other{camera_at(3, 0), photo::Grey(160, 120, 1, 90.0f)};
   const std::vector<dense::GroundHint> hints(20, {{80, 60}, 0.0});
   const dense::DepthMap found = dense::match_depth(flat, {other, other}, hints);
   CHECK(std::none_of(found.height.data.begin(), found.height.data.end(), [](float z) { return std::isfinite(z); }));
@@ -154,10 +157,12 @@ TEST_CASE("Without partners or texture nothing is invented") {
 
 TEST_CASE("A point needs three photos that agree, and takes their mean height") {
   const auto mapped = [](double x, double z) {
-    dense::MappedView view{camera_at(x, 0), {photo::Raster<float>(160, 120, 1, static_cast<float>(z)), photo::Raster<float>(160, 120)}};
+    dense::MappedView view{camera_at(x, 0),
+                           {photo::Raster<float>(160, 120, 1, static_cast<float>(z)), photo::Raster<float>(160, 120)}};
     return view;
   };
-  const dense::MappedView reference = mapped(0, 0.00), agrees = mapped(2, 0.06), also = mapped(-2, 0.03), far = mapped(1, 1.5);
+  const dense::MappedView reference = mapped(0, 0.00), agrees = mapped(2, 0.06), also = mapped(-2, 0.03),
+                          far = mapped(1, 1.5);
   const photo::Rgb colour(160, 120, 3, 99);
   dense::FuseOptions options;
   CHECK(dense::confirmed_points(reference, colour, {&agrees, &far}, options).empty());
@@ -173,8 +178,8 @@ TEST_CASE("A point needs three photos that agree, and takes their mean height") 
 }
 
 TEST_CASE("Merging leaves one point a column and layer, whatever the order") {
-  std::vector<dense::CloudPoint> points = {point_at(0.05, 0.05, 1.00, 3), point_at(0.02, 0.08, 1.04, 6), point_at(0.05, 0.05, 4.0, 3),
-                                           point_at(0.55, 0.05, 1.0, 3)};
+  std::vector<dense::CloudPoint> points = {point_at(0.05, 0.05, 1.00, 3), point_at(0.02, 0.08, 1.04, 6),
+                                           point_at(0.05, 0.05, 4.0, 3), point_at(0.55, 0.05, 1.0, 3)};
   const auto merged = dense::merge(points, 0.1);
   REQUIRE(merged.size() == 3);
   CHECK(std::abs(merged[0].X.z() - (3 * 1.00 + 6 * 1.04) / 9) < 1e-12);
@@ -193,9 +198,11 @@ TEST_CASE("The pinhole photo shows a ground point where the photo does, distorti
   const dense::Pinhole pinhole = dense::pinhole_of(made.block.cameras[0], station, 1);
   // A photo that is dark but for a spot at the true image point of a ground point.
   const Eigen::Vector3d X = made.block.points[0].X;
-  const auto x = simulate::true_projection(made.camera, made.stations[static_cast<std::size_t>(made.block.points[0].rays[0].station)], X);
+  const auto x = simulate::true_projection(
+      made.camera, made.stations[static_cast<std::size_t>(made.block.points[0].rays[0].station)], X);
   REQUIRE(x);
-  const dense::Pinhole own = dense::pinhole_of(made.block.cameras[0], made.block.stations[made.block.points[0].rays[0].station], 1);
+  const dense::Pinhole own =
+      dense::pinhole_of(made.block.cameras[0], made.block.stations[made.block.points[0].rays[0].station], 1);
   photo::Grey image(600, 450, 1, 50.0f);
   for (int row = 0; row < 450; ++row)
     for (int col = 0; col < 600; ++col) {

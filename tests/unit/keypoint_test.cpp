@@ -40,7 +40,8 @@ struct Waves {
     Random random(seed);
     for (int i = 0; i < 260; ++i) {
       const double length = 4 * std::pow(12.0, random.uniform(0, 1)), direction = random.uniform(0, 2 * pi);
-      waves.push_back({2 * pi / length * std::cos(direction), 2 * pi / length * std::sin(direction), random.uniform(0, 2 * pi), 0.7 * std::sqrt(length)});
+      waves.push_back({2 * pi / length * std::cos(direction), 2 * pi / length * std::sin(direction),
+                       random.uniform(0, 2 * pi), 0.7 * std::sqrt(length)});
     }
   }
   double at(double x, double y) const {
@@ -49,13 +50,15 @@ struct Waves {
     return value;
   }
   /// Pixel (x, y) of the image shows the ground at A (x, y) + t.
-  photo::Grey draw(int width, int height, double angle, double scale, double tx, double ty, double gain, double noise, std::uint64_t seed) const {
+  photo::Grey draw(int width, int height, double angle, double scale, double tx, double ty, double gain, double noise,
+                   std::uint64_t seed) const {
     photo::Grey image(width, height);
     Random random(seed);
     for (int row = 0; row < height; ++row)
       for (int col = 0; col < width; ++col) {
         const double x = col + 0.5, y = row + 0.5;
-        const double gx = scale * (std::cos(angle) * x - std::sin(angle) * y) + tx, gy = scale * (std::sin(angle) * x + std::cos(angle) * y) + ty;
+        const double gx = scale * (std::cos(angle) * x - std::sin(angle) * y) + tx,
+                     gy = scale * (std::sin(angle) * x + std::cos(angle) * y) + ty;
         image.at(col, row) = static_cast<float>(gain * at(gx, gy) + random.normal(noise));
       }
     return image;
@@ -65,7 +68,8 @@ struct Waves {
 }  // namespace
 
 TEST_CASE("Blobs are found at their centres, at their scales, in pixel coordinates of the corner") {
-  const std::vector<Blob> blobs = {{40.3, 50.7, 2.5, 60}, {120.5, 44.1, 4.0, 70}, {75.9, 110.2, 7.0, -50}, {180.25, 120.75, 3.0, -60}};
+  const std::vector<Blob> blobs = {
+      {40.3, 50.7, 2.5, 60}, {120.5, 44.1, 4.0, 70}, {75.9, 110.2, 7.0, -50}, {180.25, 120.75, 3.0, -60}};
   const keypoint::Keypoints found = keypoint::detect(draw(blobs, 240, 160));
   for (const Blob& b : blobs) {
     double nearest = 1e9, scale = 0;
@@ -75,7 +79,8 @@ TEST_CASE("Blobs are found at their centres, at their scales, in pixel coordinat
     }
     INFO("blob at " << b.x << ", " << b.y << " nearest " << nearest << " scale " << scale);
     CHECK(nearest < 0.1);  // a parabola through samples of a Gaussian is off by a few hundredths of a pixel
-    // The difference of Gaussians of a blob is largest near its own sigma (less half a pixel that photos are taken to have).
+    // The difference of Gaussians of a blob is largest near its own sigma (less half a pixel that photos are taken to
+    // have).
     CHECK(scale / b.sigma > 0.75);
     CHECK(scale / b.sigma < 1.35);
   }
@@ -92,7 +97,8 @@ TEST_CASE("Turned, shrunk, darker and noisy: the same places match") {
   int right = 0;
   for (const match::Match& m : matches) {
     const keypoint::Keypoint &ka = a.points[m.a], &kb = b.points[m.b];
-    const double x = scale * (std::cos(angle) * kb.x - std::sin(angle) * kb.y) + tx, y = scale * (std::sin(angle) * kb.x + std::cos(angle) * kb.y) + ty;
+    const double x = scale * (std::cos(angle) * kb.x - std::sin(angle) * kb.y) + tx,
+                 y = scale * (std::sin(angle) * kb.x + std::cos(angle) * kb.y) + ty;
     const double d = std::hypot(ka.x - x, ka.y - y);
     right += d < 3;
     off.push_back(d);
@@ -124,7 +130,8 @@ TEST_CASE("The limit holds and spreads the points over the photo") {
   const keypoint::Keypoints found = keypoint::detect(image, options);
   CHECK(found.points.size() <= 260);  // places may have two dominant directions
   CHECK(found.points.size() >= 180);
-  const auto in_corner = std::count_if(found.points.begin(), found.points.end(), [](const auto& k) { return k.x < 140 && k.y < 140; });
+  const auto in_corner =
+      std::count_if(found.points.begin(), found.points.end(), [](const auto& k) { return k.x < 140 && k.y < 140; });
   CHECK(static_cast<double>(in_corner) < 0.4 * static_cast<double>(found.points.size()));  // a ninth of the area
   CHECK(found.descriptors.size() == found.points.size() * keypoint::descriptor_size);
 }

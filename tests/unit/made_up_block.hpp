@@ -11,8 +11,8 @@
 /// A block whose image points come from the simulator's projection (polar form, axes of computer graphics), which
 /// shares no formula with the one that is adjusted.
 struct MadeUpBlock {
-  mesograph::adjust::Block block;              ///< stations, points and cameras at their true values
-  std::vector<std::string> names;              ///< of the stations
+  mesograph::adjust::Block block;  ///< stations, points and cameras at their true values
+  std::vector<std::string> names;  ///< of the stations
   mesograph::simulate::TrueCamera camera;
   std::vector<mesograph::simulate::TrueStation> stations;
 };
@@ -22,8 +22,8 @@ struct MadeUpOptions {
   int points = 220;
   double noise_px = 0.0;
   int control = 6, checks = 6;
-  double control_sigma = 0.02;   ///< m, drawn into the surveyed coordinates when noise is asked for
-  double position_sigma = 0.0;   ///< m, drawn into the observed positions; 0: exact
+  double control_sigma = 0.02;                       ///< m, drawn into the surveyed coordinates when noise is asked for
+  double position_sigma = 0.0;                       ///< m, drawn into the observed positions; 0: exact
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< of all observed positions
   std::uint64_t seed = 1;
 };
@@ -46,10 +46,12 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
   for (int s = 0; s < options.strips; ++s)
     for (int n = 0; n < options.per_strip; ++n) {
       simulate::TrueStation station;
-      station.C = {25.0 * (s - 0.5 * (options.strips - 1)), 16.0 * (n - 0.5 * (options.per_strip - 1)), 68 + random.normal(2)};
+      station.C = {25.0 * (s - 0.5 * (options.strips - 1)), 16.0 * (n - 0.5 * (options.per_strip - 1)),
+                   68 + random.normal(2)};
       // Every third photo looks aside: principal distance and height become separable.
       const double tilt = (s + n) % 3 == 0 ? 0.35 : random.normal(0.03), azimuth = random.uniform(-3, 3);
-      const Eigen::Vector3d ahead(std::sin(azimuth), std::cos(azimuth), 0), right(std::cos(azimuth), -std::sin(azimuth), 0);
+      const Eigen::Vector3d ahead(std::sin(azimuth), std::cos(azimuth), 0),
+          right(std::cos(azimuth), -std::sin(azimuth), 0);
       const Eigen::Vector3d forward = std::sin(tilt) * ahead - std::cos(tilt) * Eigen::Vector3d::UnitZ();
       station.axes << right.transpose(), forward.cross(right).transpose(), forward.transpose();
       out.stations.push_back(station);
@@ -98,12 +100,15 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
 /// Moves all unknowns away from the truth.
 inline void disturb(mesograph::adjust::Block& block, std::uint64_t seed, double metres, double radians) {
   mesograph::Random random(seed);
-  const auto shake = [&](double size) -> Eigen::Vector3d { return size * Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1)); };
+  const auto shake = [&](double size) -> Eigen::Vector3d {
+    return size * Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1));
+  };
   for (mesograph::adjust::Station& s : block.stations) {
     s.C += shake(metres);
     const Eigen::Vector3d r = shake(radians);
     s.R = s.R * Eigen::AngleAxisd(r.norm(), r.normalized()).toRotationMatrix();
   }
   for (mesograph::adjust::GroundPoint& p : block.points) p.X += shake(metres);
-  for (mesograph::camera::Camera& c : block.cameras) c.interior[0] *= 1.01, c.interior[3] = c.interior[4] = c.interior[5] = 0;
+  for (mesograph::camera::Camera& c : block.cameras)
+    c.interior[0] *= 1.01, c.interior[3] = c.interior[4] = c.interior[5] = 0;
 }

@@ -59,10 +59,13 @@ struct TwoViews {
 }  // namespace
 
 TEST_CASE("Nearest descriptors are those of the plain search, whatever the sizes") {
-  for (const auto& [n_a, n_b, values] : {std::tuple{1, 1, 256}, {1, 40, 256}, {37, 3, 256}, {64, 64, 256}, {101, 67, 256}, {130, 131, 2}, {5, 200, 1}}) {
-    const auto a = random_rows(static_cast<std::size_t>(n_a), 1, values), b = random_rows(static_cast<std::size_t>(n_b), 2, values);
+  for (const auto& [n_a, n_b, values] :
+       {std::tuple{1, 1, 256}, {1, 40, 256}, {37, 3, 256}, {64, 64, 256}, {101, 67, 256}, {130, 131, 2}, {5, 200, 1}}) {
+    const auto a = random_rows(static_cast<std::size_t>(n_a), 1, values),
+               b = random_rows(static_cast<std::size_t>(n_b), 2, values);
     std::vector<match::Nearest> of_a, of_b;
-    match::nearest_both_ways(a.data(), static_cast<std::size_t>(n_a), b.data(), static_cast<std::size_t>(n_b), of_a, of_b);
+    match::nearest_both_ways(a.data(), static_cast<std::size_t>(n_a), b.data(), static_cast<std::size_t>(n_b), of_a,
+                             of_b);
     for (const auto& [fast, slow] : {std::pair{of_a, plain_nearest(a, b)}, {of_b, plain_nearest(b, a)}}) {
       REQUIRE(fast.size() == slow.size());
       for (std::size_t i = 0; i < slow.size(); ++i) {
@@ -80,7 +83,8 @@ TEST_CASE("Matches are mutual and distinct") {
   a.descriptors = random_rows(50, 5, 256);
   b.descriptors = a.descriptors;
   a.points.resize(50), b.points.resize(50);
-  for (std::size_t k = 0; k < 128; ++k) b.descriptors[k] = static_cast<std::uint8_t>(b.descriptors[k] ^ (k % 7 == 0 ? 3 : 0));
+  for (std::size_t k = 0; k < 128; ++k)
+    b.descriptors[k] = static_cast<std::uint8_t>(b.descriptors[k] ^ (k % 7 == 0 ? 3 : 0));
   // Rows 10 and 11 of b are the same: neither is distinct.
   std::copy_n(b.descriptors.begin() + 1280, 128, b.descriptors.begin() + 1408);
   const auto found = match::match(a, b);

@@ -15,7 +15,9 @@ using Catch::Matchers::WithinAbs;
 namespace {
 
 Eigen::Matrix3d random_rotation(Random& random) {
-  return Eigen::Quaterniond(random.normal(1), random.normal(1), random.normal(1), random.normal(1)).normalized().toRotationMatrix();
+  return Eigen::Quaterniond(random.normal(1), random.normal(1), random.normal(1), random.normal(1))
+      .normalized()
+      .toRotationMatrix();
 }
 
 /// Ground points before a camera that looks along -z, and their rays.
@@ -55,14 +57,16 @@ TEST_CASE("Resection with a third of wrong points finds pose and inliers") {
   const orient::Pose truth{random_rotation(random), {3, -2, 7}};
   Eigen::Matrix3Xd X(3, 200), rays(3, 200);
   points_before(random, truth, X, rays);
-  for (Eigen::Index i = 0; i < 66; ++i) rays.col(3 * i).head<2>() += Eigen::Vector2d(random.uniform(0.05, 0.3), random.uniform(-0.3, 0.3));
+  for (Eigen::Index i = 0; i < 66; ++i)
+    rays.col(3 * i).head<2>() += Eigen::Vector2d(random.uniform(0.05, 0.3), random.uniform(-0.3, 0.3));
   const orient::Resection found = orient::resect(X, rays, 5);
   REQUIRE(found.found);
   CHECK(found.inliers == 134);
   CHECK((found.pose.C - truth.C).norm() < 1e-9);
   CHECK((found.pose.R - truth.R).norm() < 1e-10);
   SECTION("and says no where nothing agrees") {
-    for (Eigen::Index i = 0; i < X.cols(); ++i) rays.col(i).head<2>() = Eigen::Vector2d(random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5));
+    for (Eigen::Index i = 0; i < X.cols(); ++i)
+      rays.col(i).head<2>() = Eigen::Vector2d(random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5));
     CHECK_FALSE(orient::resect(X, rays, 5).found);
   }
 }
@@ -70,7 +74,10 @@ TEST_CASE("Resection with a third of wrong points finds pose and inliers") {
 TEST_CASE("An essential matrix gives the one pose that sees the points") {
   Random random(13);
   for (int n = 0; n < 50; ++n) {
-    const Eigen::Matrix3d R = Eigen::AngleAxisd(random.normal(0.3), Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1)).normalized()).toRotationMatrix();
+    const Eigen::Matrix3d R =
+        Eigen::AngleAxisd(random.normal(0.3),
+                          Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1)).normalized())
+            .toRotationMatrix();
     const Eigen::Vector3d C = Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(0.3)).normalized();
     Eigen::Matrix3Xd a(3, 30), b(3, 30);
     for (Eigen::Index i = 0; i < 30; ++i) {
@@ -95,7 +102,8 @@ TEST_CASE("A similarity is found in spite of shuffled positions, and refused on 
   Eigen::Matrix3Xd source(3, 40), target(3, 40);
   for (Eigen::Index i = 0; i < 40; ++i) {
     source.col(i) = Eigen::Vector3d(random.uniform(-3, 3), random.uniform(-2, 2), random.normal(0.05));
-    target.col(i) = 20 * R * source.col(i) + Eigen::Vector3d(5, 6, 7) + Eigen::Vector3d(random.normal(0.02), random.normal(0.02), random.normal(0.02));
+    target.col(i) = 20 * R * source.col(i) + Eigen::Vector3d(5, 6, 7) +
+                    Eigen::Vector3d(random.normal(0.02), random.normal(0.02), random.normal(0.02));
   }
   for (Eigen::Index i = 0; i < 4; ++i) target.col(i * 9) += Eigen::Vector3d(40, -30, 10);
   const auto found = orient::similarity(source, target, 1.0);
@@ -110,10 +118,12 @@ TEST_CASE("A similarity is found in spite of shuffled positions, and refused on 
 
 TEST_CASE("A block grows from its ties alone, without distortion known and with the focal length 2 % off") {
   MadeUpOptions options;
-  options.strips = 3, options.per_strip = 6, options.points = 2500, options.noise_px = 0.4, options.position_sigma = 0.5;
+  options.strips = 3, options.per_strip = 6, options.points = 2500, options.noise_px = 0.4,
+  options.position_sigma = 0.5;
   MadeUpBlock truth = make_block(options);
   adjust::Block block = truth.block;
-  for (adjust::Station& s : block.stations) s.oriented = false, s.C.setConstant(mesograph::nan), s.R.setConstant(mesograph::nan);
+  for (adjust::Station& s : block.stations)
+    s.oriented = false, s.C.setConstant(mesograph::nan), s.R.setConstant(mesograph::nan);
   for (adjust::GroundPoint& p : block.points) p.X.setConstant(mesograph::nan);
   block.cameras[0].interior.setZero();
   block.cameras[0].interior[camera::c] = 1122;
@@ -124,7 +134,8 @@ TEST_CASE("A block grows from its ties alone, without distortion known and with 
   CHECK(result.datum == orient::Datum::positions);
   CHECK(result.adjustment.reprojection_rms_px < 0.7);  // 0.4 px an axis is 0.57 a point
   std::vector<double> off;
-  for (std::size_t i = 0; i < block.stations.size(); ++i) off.push_back((block.stations[i].C - truth.block.stations[i].C).norm());
+  for (std::size_t i = 0; i < block.stations.size(); ++i)
+    off.push_back((block.stations[i].C - truth.block.stations[i].C).norm());
   std::sort(off.begin(), off.end());
   CHECK(off[off.size() / 2] < 0.6);  // 18 positions of 0.5 m hold the datum to 0.15 m, its tilt over the block to more
   SECTION("a photo without ties is named with its reason") {
@@ -146,7 +157,8 @@ TEST_CASE("A block grows from its ties alone, without distortion known and with 
   SECTION("nothing gives a datum without either") {
     for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
     block.surveyed.clear();
-    CHECK_THROWS_WITH(orient::orient(block, truth.names, {}, progress), Contains("nothing ties the block to the ground"));
+    CHECK_THROWS_WITH(orient::orient(block, truth.names, {}, progress),
+                      Contains("nothing ties the block to the ground"));
   }
 }
 

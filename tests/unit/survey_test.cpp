@@ -1,6 +1,6 @@
+#include <fmt/format.h>
 #include <catch2/catch.hpp>
 #include <filesystem>
-#include <fmt/format.h>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/admit.hpp>
@@ -32,9 +32,10 @@ const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
 
 TEST_CASE("survey.toml: values are read, mistakes are named with line and cure") {
   const Folder folder;
-  const survey::Settings s = survey::read_settings(folder.file(
-      "good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = 3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                          "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n"));
+  const survey::Settings s = survey::read_settings(
+      folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = "
+                                      "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
+                                      "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);
   CHECK(s.sortie("south").sigma_photo[0] == 3.0);  // the default
@@ -65,35 +66,46 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
 
 TEST_CASE("What new writes, the reader takes") {
   const Folder folder;
-  const survey::Settings s = survey::read_settings(folder.file("t.toml", survey::settings_text("a \"quoted\" name", {"EPSG:25833", "plain", ""})));
+  const survey::Settings s = survey::read_settings(
+      folder.file("t.toml", survey::settings_text("a \"quoted\" name", {"EPSG:25833", "plain", ""})));
   CHECK(s.name == "a \"quoted\" name");
   CHECK(s.crs.heights == "plain");
 }
 
 TEST_CASE("Control and sightings: written and read the same, mistakes named") {
   const Folder folder;
-  const auto rows = survey::read_control(folder.file("c.csv", "id,east,north,height,role\nA,1.5,2.5,3.5,\nB,,,9,check\n\"C,1\",1,2,,off\n"));
+  const auto rows = survey::read_control(
+      folder.file("c.csv", "id,east,north,height,role\nA,1.5,2.5,3.5,\nB,,,9,check\n\"C,1\",1,2,,off\n"));
   REQUIRE(rows.size() == 3);
   CHECK(rows[0].role == adjust::Role::control);
   CHECK((std::isnan(rows[1].east) && rows[1].height == 9));
   CHECK((rows[2].id == "C,1" && std::isnan(rows[2].height)));
-  CHECK(survey::control_text(survey::read_control(folder.file("d.csv", survey::control_text(rows)))) == survey::control_text(rows));
+  CHECK(survey::control_text(survey::read_control(folder.file("d.csv", survey::control_text(rows)))) ==
+        survey::control_text(rows));
   const std::vector<std::pair<std::string, std::string>> control_mistakes = {
-      {"id,east,north\nA,1,2\n", "column 'height' is missing"}, {"id,east,north,height\nA,1,2,x\n", "c.csv:2"},
-      {"id,east,north,height\nA,1,2,inf\n", "inf"},             {"id,east,north,height\nA,1,2,3\nA,4,5,6\n", "comes twice"},
-      {"id,east,north,height\n,1,2,3\n", "id"},                 {"id,east,north,height,role\nA,1,2,3,chek\n", "control, check or off"},
-      {"id,east,north,height\nA,1,,3\n", "only one of east and north"}, {"id,east,north,height\nA,,,\n", "no coordinates"},
+      {"id,east,north\nA,1,2\n", "column 'height' is missing"},
+      {"id,east,north,height\nA,1,2,x\n", "c.csv:2"},
+      {"id,east,north,height\nA,1,2,inf\n", "inf"},
+      {"id,east,north,height\nA,1,2,3\nA,4,5,6\n", "comes twice"},
+      {"id,east,north,height\n,1,2,3\n", "id"},
+      {"id,east,north,height,role\nA,1,2,3,chek\n", "control, check or off"},
+      {"id,east,north,height\nA,1,,3\n", "only one of east and north"},
+      {"id,east,north,height\nA,,,\n", "no coordinates"},
       {"", "is empty"}};
   for (const auto& [text, sentence] : control_mistakes) {
     INFO(text);
     CHECK_THROWS_WITH(survey::read_control(folder.file("c.csv", text)), Contains(sentence));
   }
-  const auto seen = survey::read_sightings(folder.file("s.csv", "image,point,x,y,sigma,state\na.jpg,A,10.5,20,0.3,\nb.jpg,A,1,2,,rejected\n"));
+  const auto seen = survey::read_sightings(
+      folder.file("s.csv", "image,point,x,y,sigma,state\na.jpg,A,10.5,20,0.3,\nb.jpg,A,1,2,,rejected\n"));
   CHECK(seen[0].state == survey::SightingState::confirmed);
   CHECK(seen[1].state == survey::SightingState::rejected);
-  CHECK(survey::sightings_text(survey::read_sightings(folder.file("s2.csv", survey::sightings_text(seen)))) == survey::sightings_text(seen));
-  for (const auto& [text, sentence] : std::vector<std::pair<std::string, std::string>>{
-           {"image,point,x,y\na,A,1,2\na,A,3,4\n", "sighted twice"}, {"image,point,x,y,state\na,A,1,2,maybe\n", "predicted, found"}, {"image,point,x,y,sigma\na,A,1,2,0\n", "greater than 0"}}) {
+  CHECK(survey::sightings_text(survey::read_sightings(folder.file("s2.csv", survey::sightings_text(seen)))) ==
+        survey::sightings_text(seen));
+  for (const auto& [text, sentence] :
+       std::vector<std::pair<std::string, std::string>>{{"image,point,x,y\na,A,1,2\na,A,3,4\n", "sighted twice"},
+                                                        {"image,point,x,y,state\na,A,1,2,maybe\n", "predicted, found"},
+                                                        {"image,point,x,y,sigma\na,A,1,2,0\n", "greater than 0"}}) {
     INFO(text);
     CHECK_THROWS_WITH(survey::read_sightings(folder.file("s.csv", text)), Contains(sentence));
   }
@@ -120,7 +132,8 @@ TEST_CASE("The store: one at a time, finished stages stay, newer ones are refuse
     CHECK(fs::exists(store.item("depth", "a.jpg", "0123456789abcdef0123")));
     CHECK_FALSE(fs::exists(store.item("depth", "a.jpg", "fedcba98765432100123")));
   }
-  write_file(folder.path / "store" / "register.sqlite", "this is no database, but it is long enough to be looked at as one");
+  write_file(folder.path / "store" / "register.sqlite",
+             "this is no database, but it is long enough to be looked at as one");
   CHECK_THROWS_WITH(survey::Store(folder.path / "store"), Contains("is damaged"));
 }
 

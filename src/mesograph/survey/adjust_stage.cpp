@@ -5,6 +5,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/orient/similarity.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -75,11 +76,12 @@ Json accuracy(const std::vector<PointRow>& rows, adjust::Role role) {
           {"mean_east", mean(0)}, {"mean_north", mean(1)}, {"mean_height", mean(2)}};
 }
 
+/// control.csv with all points, or checks.csv with the checks alone and what was predicted of their errors.
 std::string points_text(const std::vector<PointRow>& rows, bool checks) {
   std::string text = "id,east,north,height,role,sigma_h,sigma_v,d_east,d_north,d_height,rays,rms_px";
   text += checks ? ",sigma_d_east,sigma_d_north,sigma_d_height\n" : "\n";
   for (const PointRow& row : rows) {
-    if ((row.point->role == adjust::Role::check) != checks) continue;
+    if (checks && row.point->role != adjust::Role::check) continue;
     const auto sigma = [&](int a) {
       return row.point->weight(a, a) > 0 ? 1 / std::sqrt(row.point->weight(a, a)) : nan;
     };
@@ -192,6 +194,35 @@ void check_datum(const NamedBlock& named) {
         control, positions);
 }
 
+bool all_written(const Survey& survey) {
+  for (const char* name :
+       {"stations.csv", "cameras.json", "control.csv", "checks.csv", "photos.csv", "adjustment.json"})
+    if (!fs::exists(survey.results() / name)) return false;
+  return true;
+}
+
+/// A `local` survey: the photos' positions gave the block a frame to start in; the control's frame is another one, and
+/// only control can lead there.
+void move_onto_control(adjust::Block& block) {
+  std::vector<Eigen::Vector3d> source, target;
+  for (adjust::SurveyedPoint& p : block.surveyed) {
+    if (p.role != adjust::Role::control || !(p.weight.diagonal().minCoeff() > 0)) continue;
+    if (!adjust::intersect(block, p.point, 0.02)) continue;
+    source.push_back(p.point.X);
+    target.push_back(p.surveyed);
+  }
+  const auto n = static_cast<Eigen::Index>(source.size());
+  const auto fit = n < 3 ? std::nullopt
+                         : orient::similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
+                                              Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 0.1);
+  if (!fit)
+    throw Error(
+        "adjust: a local survey needs three control points, not on one line, each sighted in two photos; {} are: "
+        "add control or sightings",
+        n);
+  orient::transform(block, *fit);
+}
+
 }  // namespace
 
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options) {
@@ -210,8 +241,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   const PhotoTable photos = load_photos(survey);
   NamedBlock named = load_block(survey, "orient");
   const std::string print = adjust_fingerprint(survey, options);
-  if (const auto stage = survey.store.stage("adjust");
-      stage && stage->fingerprint == print && fs::exists(survey.results() / "adjustment.json"))
+  if (const auto stage = survey.store.stage("adjust"); stage && stage->fingerprint == print && all_written(survey))
     return {stage->summary, false};
   const geo::Frame frame(survey.crs, named.origin);
   named.block.surveyed = surveyed_points(survey, frame, named.images);
@@ -222,7 +252,9 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
     found->role = adjust::Role::check;
   }
   check_datum(named);
+  if (survey.crs.local) move_onto_control(named.block);
   adjust::AdjustOptions adjusting;
+  adjusting.scope.positions = !survey.crs.local;
   adjusting.scope.free.fill(false);
   const auto free =
       options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);

@@ -101,7 +101,10 @@ std::string residuals(const Survey& survey, const std::string& only) {
   return text;
 }
 
+/// What stands in results/ where a stage wrote it, so that an export never takes the place of something richer; else
+/// what stands in inputs/.
 std::string input(const Survey& survey, const char* name, const char* command) {
+  if (fs::exists(survey.results() / name)) return read_file(survey.results() / name);
   const fs::path file = survey.inputs() / name;
   if (!fs::exists(file))
     throw Error("{}: has no {} yet; run mesograph {} first", survey.folder.string(), name, command);

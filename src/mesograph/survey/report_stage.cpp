@@ -45,18 +45,16 @@ report::MapData map_data(const Material& source) {
   for (const adjust::Sortie& s : block.sorties) out.sorties.push_back(s.name);
   for (const adjust::Station& s : block.stations)
     if (s.oriented) out.stations.push_back({source.plan(s.C), static_cast<std::size_t>(s.sortie)});
-  for (const char* name : {"control.csv", "checks.csv"}) {
-    const CsvTable table(source.survey.results() / name, {"id", "east", "north", "d_east", "role", "rays"});
-    for (std::size_t row = 0; row < table.rows(); ++row) {
-      if (!table.number(row, "east") || table.text(row, "role") == "off") continue;
-      report::PointMark mark;
-      mark.id = table.text(row, "id");
-      mark.place = {table.required_number(row, "east"), table.required_number(row, "north")};
-      mark.error = {table.number(row, "d_east").value_or(nan), table.number(row, "d_north").value_or(nan),
-                    table.number(row, "d_height").value_or(nan)};
-      mark.check = table.text(row, "role") == "check";
-      out.points.push_back(mark);
-    }
+  const CsvTable table(source.survey.results() / "control.csv", {"id", "east", "north", "d_east", "role", "rays"});
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    if (!table.number(row, "east") || table.text(row, "role") == "off") continue;
+    report::PointMark mark;
+    mark.id = table.text(row, "id");
+    mark.place = {table.required_number(row, "east"), table.required_number(row, "north")};
+    mark.error = {table.number(row, "d_east").value_or(nan), table.number(row, "d_north").value_or(nan),
+                  table.number(row, "d_height").value_or(nan)};
+    mark.check = table.text(row, "role") == "check";
+    out.points.push_back(mark);
   }
   const std::size_t stride = std::max<std::size_t>(1, block.points.size() / 6000);
   for (std::size_t i = 0; i < block.points.size(); i += stride)
@@ -149,6 +147,7 @@ report::TableBlock points_table(const Material& source, const char* file, const 
   report::TableBlock out{title, note, {"point", "dE m", "dN m", "dH m", "rays", "rms px"}, {}, !accuracy.is_null()};
   if (checks) out.header.insert(out.header.end(), {"predicted E m", "N m", "H m"});
   for (std::size_t row = 0; row < table.rows(); ++row) {
+    if (table.text(row, "role") != (checks ? "check" : "control")) continue;
     std::vector<std::string> cells = {
         table.text(row, "id"),
         metres(table, row, "d_east"),
