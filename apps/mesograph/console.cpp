@@ -25,6 +25,7 @@ void ConsoleProgress::start(std::string_view step, std::size_t total) {
   total_ = total;
   done_ = 0;
   started_ = shown_ = Clock::now();
+  if (terminal_ && total_ > 0) show(false);
 }
 
 void ConsoleProgress::advance(std::size_t parts) {
@@ -47,8 +48,9 @@ void ConsoleProgress::show(bool last) {
   const double seconds = std::chrono::duration<double>(Clock::now() - started_).count();
   const double rate = seconds > 0 ? static_cast<double>(done_) / seconds : 0.0;
   const double left = rate > 0 ? static_cast<double>(total_ - std::min(done_, total_)) / rate : 0.0;
-  const std::string numbers = last ? fmt::format("{} in {:.1f} s", done_, seconds)
-                                   : fmt::format("{}/{}, {:.1f}/s, {:.0f} s left", done_, total_, rate, left);
+  const std::string numbers = last         ? fmt::format("{} in {:.1f} s", done_, seconds)
+                              : done_ == 0 ? fmt::format("0/{}", total_)
+                                           : fmt::format("{}/{}, {:.1f}/s, {:.0f} s left", done_, total_, rate, left);
   if (!terminal_) {
     fmt::print(stderr, "{}: {}\n", step_, numbers);
     return;
