@@ -1,6 +1,7 @@
 #include <tbb/global_control.h>
 #include <Eigen/Cholesky>
 #include <catch2/catch.hpp>
+#include <map>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/camera/rotation.hpp>
@@ -193,11 +194,14 @@ TEST_CASE("sigma0 and the checks' errors are what their statistics say, over man
   // standard deviation are standard normal.
   constexpr int blocks = 24;
   double chi2 = 0, redundancy = 0, squares = 0;
+  std::map<std::string, std::pair<double, double>> group_chi2;
   int errors = 0;
   for (int b = 0; b < blocks; ++b) {
     MadeUpOptions options;
     options.noise_px = 0.5, options.points = 120, options.position_sigma = 3.0,
     options.seed = 100 + static_cast<std::uint64_t>(b);
+    Random drawn(options.seed + 2);
+    options.offset = {drawn.normal(3), drawn.normal(3), drawn.normal(5)};  // as its prior supposes
     MadeUpBlock made = make_block(options);
     made.block.sorties[0].sigma_photo[1] = 3.0;
     // The camera's truth is drawn about its prior, as the statistics suppose.
@@ -211,6 +215,13 @@ TEST_CASE("sigma0 and the checks' errors are what their statistics say, over man
     const adjust::AdjustResult result = adjust::adjust(made.block, adjusting, progress);
     chi2 += result.sigma0 * result.sigma0 * result.redundancy;
     redundancy += result.redundancy;
+    double parts = 0;
+    for (const adjust::Group& g : result.groups) {
+      parts += g.redundancy;
+      group_chi2[g.name].first += g.sigma0 * g.sigma0 * g.redundancy;
+      group_chi2[g.name].second += g.redundancy;
+    }
+    CHECK_THAT(parts, WithinAbs(result.redundancy, 1e-6));
     for (std::size_t i = 0; i < made.block.surveyed.size(); ++i) {
       const adjust::SurveyedPoint& p = made.block.surveyed[i];
       if (p.role != adjust::Role::check) continue;
@@ -224,6 +235,11 @@ TEST_CASE("sigma0 and the checks' errors are what their statistics say, over man
   // 99.9 % bounds of chi2 / n: 1 +- 3.3 sqrt(2 / n). Errors of one block hang together, so theirs is doubled.
   INFO("sigma0^2 " << chi2 / redundancy << ", normalised check errors " << squares / errors << " of " << errors);
   CHECK(std::abs(chi2 / redundancy - 1) < 3.3 * std::sqrt(2 / redundancy));
+  for (const auto& [name, sums] : group_chi2) {
+    // Each group for itself, too: a wrong redundancy number would show here.
+    INFO(name << ": " << sums.first / sums.second << " of redundancy " << sums.second);
+    CHECK(std::abs(sums.first / sums.second - 1) < 3.3 * std::sqrt(2 / sums.second));
+  }
   CHECK(std::abs(squares / errors - 1) < 2 * 3.3 * std::sqrt(2.0 / errors));
 }
 

@@ -183,8 +183,8 @@ report::TableBlock calibration_table(const Material& source) {
 
 report::TableBlock groups_table(const Material& source) {
   report::TableBlock out{"Observations",
-                         "Counted as scalars. Where no redundancy is given, the figure is the root mean square "
-                         "of residual over sigma, which lies below sigma0.",
+                         "Counted as scalars. sigma0 near 1: the sigmas that were given fit; below it they are larger "
+                         "than the residuals show.",
                          {"group", "n", "redundancy", "sigma0"},
                          {},
                          true};
