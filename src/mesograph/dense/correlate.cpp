@@ -1,17 +1,11 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/dense/correlate.hpp>
+#include <mesograph/dense/wide.hpp>
 
 namespace mesograph::dense {
 
 namespace {
-
-// Both clones round alike: no instruction set here fuses products and sums, because contraction is off.
-#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
-#define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
-#else
-#define MESOGRAPH_WIDE
-#endif
 
 constexpr float middle = 128.0f;  // grey levels are centred, so that float sums keep their digits
 

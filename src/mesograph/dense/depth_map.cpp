@@ -3,18 +3,13 @@
 #include <cmath>
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_map.hpp>
+#include <mesograph/dense/wide.hpp>
 
 namespace mesograph::dense {
 
 namespace {
 
 constexpr float no_data = Correlator::empty;
-
-#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
-#define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
-#else
-#define MESOGRAPH_WIDE
-#endif
 
 /// Part of the reference photo that is matched at once.
 struct Tile {

@@ -2,16 +2,11 @@
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/dense/semi_global.hpp>
+#include <mesograph/dense/wide.hpp>
 
 namespace mesograph::dense {
 
 namespace {
-
-#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
-#define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
-#else
-#define MESOGRAPH_WIDE
-#endif
 
 /// One step along a path: from the sums `before` (labels + 2, a large value at both ends) of the pixel behind to `now`;
 /// adds them to `total`. Returns the least of `now`.

@@ -20,8 +20,6 @@ using Json = nlohmann::ordered_json;
 
 Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
 
-std::string hash_or_empty(const fs::path& path) { return fs::exists(path) ? hash_file(path) : std::string(); }
-
 /// One surveyed point's result in the survey CRS and its grid axes.
 struct PointRow {
   const adjust::SurveyedPoint* point;

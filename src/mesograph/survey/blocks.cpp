@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <cstring>
 #include <map>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
@@ -16,11 +15,6 @@ namespace fs = std::filesystem;
 namespace {
 
 using Json = nlohmann::json;
-
-Json bytes_of(const std::vector<double>& values) {
-  const auto* first = reinterpret_cast<const std::uint8_t*>(values.data());
-  return Json::binary(std::vector<std::uint8_t>(first, first + values.size() * sizeof(double)));
-}
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -155,10 +149,8 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   NamedBlock out;
   out.images = json.at("images").get<std::vector<std::string>>();
   out.point_names = json.at("points").get<std::vector<std::string>>();
-  const auto& bytes = json.at("numbers").get_binary();
   Numbers n;
-  n.values.resize(bytes.size() / sizeof(double));
-  std::memcpy(n.values.data(), bytes.data(), bytes.size());
+  n.values = values_of<double>(json.at("numbers"));
   n.get(out.origin);
   adjust::Block& b = out.block;
   for (const Json& c : json.at("cameras")) {

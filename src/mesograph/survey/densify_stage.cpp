@@ -1,6 +1,5 @@
 #include <algorithm>
 #include <cmath>
-#include <cstring>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
@@ -62,11 +61,7 @@ struct Job {
   std::vector<std::vector<dense::GroundHint>> hints;  ///< per station
   std::string print;                                  ///< of the adjusted block and the level
 
-  fs::path item(int station) const {
-    std::string name = kept[station]->image;
-    std::replace(name.begin(), name.end(), '/', '@');
-    return survey.store.item("depth", name, print);
-  }
+  fs::path item(int station) const { return survey.store.item("depth", kept[station]->image, print); }
   dense::Pinhole pinhole(int station) const {
     const adjust::Station& s = block.stations[station];
     return dense::pinhole_of(block.cameras[s.camera], s, request.level);
@@ -94,21 +89,14 @@ std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block,
 
 using Json = nlohmann::json;
 
-Json bytes_of(const photo::Raster<float>& raster) {
-  const auto* first = reinterpret_cast<const std::uint8_t*>(raster.data.data());
-  return Json::binary(std::vector<std::uint8_t>(first, first + raster.data.size() * sizeof(float)));
-}
-
 void save_depth(const fs::path& path, const dense::DepthMap& map) {
-  write_packed(path, {{"width", map.height.width}, {"height", map.height.height}, {"z", bytes_of(map.height)}});
+  write_packed(path, {{"width", map.height.width}, {"height", map.height.height}, {"z", bytes_of(map.height.data)}});
 }
 
 dense::MappedView load_depth(const Job& job, int station) {
   const Json json = read_packed(job.item(station));
   dense::MappedView out{job.pinhole(station), {photo::Raster<float>(json.at("width"), json.at("height")), {}}};
-  const auto& bytes = json.at("z").get_binary();
-  std::memcpy(out.depth.height.data.data(), bytes.data(),
-              std::min(bytes.size(), out.depth.height.data.size() * sizeof(float)));
+  out.depth.height.data = values_of<float>(json.at("z"));
   return out;
 }
 

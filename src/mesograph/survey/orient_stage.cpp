@@ -13,8 +13,6 @@ namespace {
 
 constexpr const char* version = "orient 1";
 
-std::string hash_or_empty(const fs::path& path) { return fs::exists(path) ? hash_file(path) : std::string(); }
-
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;
   for (const auto& [name, s] : survey.settings.sorties)

@@ -3,6 +3,7 @@
 #include <sys/file.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/store.hpp>
@@ -75,7 +76,9 @@ void Store::forget(const std::string& name) {
 }
 
 fs::path Store::item(const std::string& kind, const std::string& name, const std::string& fingerprint) const {
-  return folder_ / kind / (name + "." + fingerprint.substr(0, 16));
+  std::string file = name;
+  std::replace(file.begin(), file.end(), '/', '@');
+  return folder_ / kind / (file + "." + fingerprint.substr(0, 16));
 }
 
 void Store::sweep(const std::string& kind, const std::string& keep_fingerprint) const {
@@ -97,5 +100,7 @@ nlohmann::json read_packed(const fs::path& path) {
     throw Error("{}: is damaged; delete it and run the command again", path.string());
   }
 }
+
+std::string hash_or_empty(const fs::path& path) { return fs::exists(path) ? hash_file(path) : std::string(); }
 
 }  // namespace mesograph::survey

@@ -1,10 +1,13 @@
 #pragma once
 
+#include <cstring>
 #include <filesystem>
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
+#include <type_traits>
+#include <vector>
 
 namespace mesograph::survey {
 
@@ -28,7 +31,8 @@ class Store {
   void finish(const std::string& name, const Stage& stage);
   void forget(const std::string& name);
 
-  /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken.
+  /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken. A
+  /// slash in `name` ("sortie/name") becomes '@'.
   std::filesystem::path item(const std::string& kind, const std::string& name, const std::string& fingerprint) const;
   /// Removes the files of a kind except those made from one of `keep` fingerprints.
   void sweep(const std::string& kind, const std::string& keep_fingerprint) const;
@@ -46,5 +50,23 @@ class Store {
 /// damaged.
 void write_packed(const std::filesystem::path& path, const nlohmann::json& value);
 nlohmann::json read_packed(const std::filesystem::path& path);
+
+/// Plain values as the bytes they are, for packed files: every bit survives, NaN too.
+template <typename T>
+nlohmann::json bytes_of(const std::vector<T>& values) {
+  static_assert(std::is_trivially_copyable_v<T>);
+  const auto* first = reinterpret_cast<const std::uint8_t*>(values.data());
+  return nlohmann::json::binary(std::vector<std::uint8_t>(first, first + values.size() * sizeof(T)));
+}
+template <typename T>
+std::vector<T> values_of(const nlohmann::json& json) {
+  const auto& bytes = json.get_binary();
+  std::vector<T> out(bytes.size() / sizeof(T));
+  std::memcpy(out.data(), bytes.data(), out.size() * sizeof(T));
+  return out;
+}
+
+/// Content hash of a file, empty where there is none: what a fingerprint says of an optional input.
+std::string hash_or_empty(const std::filesystem::path& path);
 
 }  // namespace mesograph::survey

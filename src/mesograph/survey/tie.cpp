@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <cstring>
 #include <map>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
@@ -22,35 +21,14 @@ constexpr const char* tie_version = "tie 1";
 
 using Json = nlohmann::json;
 
-template <typename T>
-Json bytes_of(const std::vector<T>& values) {
-  const auto* first = reinterpret_cast<const std::uint8_t*>(values.data());
-  return Json::binary(std::vector<std::uint8_t>(first, first + values.size() * sizeof(T)));
-}
-
-template <typename T>
-std::vector<T> values_of(const Json& json) {
-  const auto& bytes = json.get_binary();
-  std::vector<T> out(bytes.size() / sizeof(T));
-  std::memcpy(out.data(), bytes.data(), out.size() * sizeof(T));
-  return out;
-}
-
 fs::path imported_ties(const Survey& survey) { return survey.inputs() / "ties.csv"; }
 
 int limit_of(const Survey& survey, const TieOptions& options) {
   return options.limit.value_or(survey.settings.tie_limit);
 }
 
-/// File names of items: a photo's image name may hold a slash.
-std::string item_name(const std::string& image) {
-  std::string out = image;
-  std::replace(out.begin(), out.end(), '/', '@');
-  return out;
-}
-
 fs::path keypoint_item(const Survey& survey, const Photo& photo, int limit) {
-  return survey.store.item("keypoints", item_name(photo.image),
+  return survey.store.item("keypoints", photo.image,
                            fingerprint({keypoint_version, photo.hash, std::to_string(limit)}));
 }
 
@@ -117,7 +95,7 @@ std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table
       parts.push_back(photos[partner]->image + photos[partner]->hash);
       parts.push_back(std::to_string(table.camera(photos[partner]->camera).c));
     }
-    item.file = survey.store.item("matches", item_name(photos[photo]->image), fingerprint(parts));
+    item.file = survey.store.item("matches", photos[photo]->image, fingerprint(parts));
     out.push_back(std::move(item));
   }
   return out;
@@ -223,7 +201,7 @@ void save(const Survey& survey, const TieTable& ties) {
 std::string tie_fingerprint(const Survey& survey, const TieOptions& options) {
   const fs::path imported = imported_ties(survey);
   return fingerprint({tie_version, photos_fingerprint(survey), std::to_string(limit_of(survey, options)), options.pairs,
-                      fs::exists(imported) ? hash_file(imported) : ""});
+                      hash_or_empty(imported)});
 }
 
 Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
