@@ -42,15 +42,31 @@ Dataset open_photo(const std::filesystem::path& path) {
   return dataset;
 }
 
+/// All pixels as T, the first three bands or the first one three times.
+template <typename T>
+std::vector<T> read_bands(GDALDataset& dataset, GDALDataType type, const std::filesystem::path& path) {
+  const int bands = dataset.GetRasterCount(), w = dataset.GetRasterXSize(), h = dataset.GetRasterYSize();
+  std::array<int, 3> order = {1, bands >= 3 ? 2 : 1, bands >= 3 ? 3 : 1};
+  std::vector<T> pixels(static_cast<std::size_t>(w) * h * 3);
+  const GSpacing size = sizeof(T);
+  const CPLErr status = dataset.RasterIO(GF_Read, 0, 0, w, h, pixels.data(), w, h, type, 3, order.data(), 3 * size,
+                                         3 * size * w, size, nullptr);
+  if (status != CE_None) throw Error("{}: is truncated or damaged; copy it again from the camera", path.string());
+  return pixels;
+}
+
 Rgb read_full(const std::filesystem::path& path) {
   const Dataset dataset = open_photo(path);
-  const int bands = dataset->GetRasterCount();
-  std::array<int, 3> order = {1, bands >= 3 ? 2 : 1, bands >= 3 ? 3 : 1};
-  Rgb image(dataset->GetRasterXSize(), dataset->GetRasterYSize(), 3);
-  const CPLErr status =
-      dataset->RasterIO(GF_Read, 0, 0, image.width, image.height, image.data.data(), image.width, image.height,
-                        GDT_Byte, 3, order.data(), 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr);
-  if (status != CE_None) throw Error("{}: is truncated or damaged; copy it again from the camera", path.string());
+  Rgb image;
+  image.width = dataset->GetRasterXSize(), image.height = dataset->GetRasterYSize(), image.channels = 3;
+  if (dataset->GetRasterBand(1)->GetRasterDataType() == GDT_UInt16) {
+    // 16 bits to 8 by their full range: 65535 = 255 x 257.
+    const std::vector<std::uint16_t> wide = read_bands<std::uint16_t>(*dataset, GDT_UInt16, path);
+    image.data.resize(wide.size());
+    for (std::size_t i = 0; i < wide.size(); ++i) image.data[i] = static_cast<std::uint8_t>((wide[i] + 128) / 257);
+  } else {
+    image.data = read_bands<std::uint8_t>(*dataset, GDT_Byte, path);
+  }
   return image;
 }
 

@@ -1,4 +1,5 @@
 #include <cmath>
+#include <cstdlib>
 #include <exiv2/exiv2.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/photo/metadata.hpp>
@@ -38,6 +39,68 @@ double degrees(const Exiv2::ExifData& exif, const char* key, const char* referen
   return !side.empty() && side[0] == negative ? -d : d;
 }
 
+/// First XMP property with one of these local names, as a number; NaN where there is none. Signs and units as written.
+double xmp_number(const Exiv2::XmpData& xmp, std::initializer_list<const char*> names) {
+  for (const char* name : names)
+    for (const auto& property : xmp) {
+      const std::string& path = property.tagName();
+      const std::string local = path.substr(path.find_last_of(":/") + 1);
+      if (local != name) continue;
+      char* end = nullptr;
+      const std::string value = property.toString();
+      const double found = std::strtod(value.c_str(), &end);
+      if (end != value.c_str() && std::isfinite(found)) return found;
+    }
+  return nan;
+}
+
+void read_attitude(const Exiv2::XmpData& xmp, Metadata& out) {
+  out.yaw_deg = xmp_number(xmp, {"GimbalYawDegree"});
+  out.pitch_deg = xmp_number(xmp, {"GimbalPitchDegree"});
+  out.roll_deg = xmp_number(xmp, {"GimbalRollDegree"});
+  out.attitude_is_gimbal = std::isfinite(out.yaw_deg) && std::isfinite(out.pitch_deg);
+  if (!out.attitude_is_gimbal) {
+    out.yaw_deg = xmp_number(xmp, {"Yaw", "FlightYawDegree"});
+    out.pitch_deg = xmp_number(xmp, {"Pitch", "FlightPitchDegree"});
+    out.roll_deg = xmp_number(xmp, {"Roll", "FlightRollDegree"});
+  }
+  const double east = xmp_number(xmp, {"RtkStdLon"}), north = xmp_number(xmp, {"RtkStdLat"});
+  out.sigma_h = std::isfinite(east) && std::isfinite(north) ? std::hypot(east, north) / std::sqrt(2.0)
+                                                            : xmp_number(xmp, {"GPSXYAccuracy"});
+  out.sigma_v = xmp_number(xmp, {"RtkStdHgt", "GPSZAccuracy"});
+}
+
+/// Pixels per millimetre of the sensor from the focal-plane resolution (unit 2: inch, 3: cm, 4: mm, 5: micrometre).
+double focal_plane_pixels_per_mm(const Exiv2::ExifData& exif) {
+  const double resolution = number(exif, "Exif.Photo.FocalPlaneXResolution");
+  const double unit = number(exif, "Exif.Photo.FocalPlaneResolutionUnit");
+  const double unit_mm = unit == 3 ? 10.0 : unit == 4 ? 1.0 : unit == 5 ? 0.001 : 25.4;
+  return resolution / unit_mm;
+}
+
+/// Ignores what cannot be, so that it is not taken for a measurement later.
+void ignore_absurd(Metadata& m) {
+  const auto ignore = [&](double& value, double low, double high, const char* what) {
+    if (std::isnan(value) || (value >= low && value <= high)) return false;
+    m.remarks.push_back(fmt::format("{} {:g} cannot be", what, value));
+    value = nan;
+    return true;
+  };
+  bool lost = ignore(m.latitude_deg, -90, 90, "latitude");
+  lost = ignore(m.longitude_deg, -180, 180, "longitude") || lost;
+  lost = ignore(m.height, -1000, 20000, "height") || lost;
+  if (m.latitude_deg == 0 && m.longitude_deg == 0) {
+    m.remarks.push_back("position 0, 0 means that the receiver had none");
+    lost = true;
+  }
+  if (lost) m.latitude_deg = m.longitude_deg = m.height = nan;
+  ignore(m.focal_mm, 0.5, 5000, "focal length");
+  ignore(m.focal_35mm, 3, 20000, "35 mm equivalent");
+  ignore(m.focal_px, 50, 1e6, "focal-plane resolution");
+  for (double* sigma : {&m.sigma_h, &m.sigma_v})
+    if (!(*sigma > 0 && *sigma < 1000)) *sigma = nan;
+}
+
 std::string dms(double value) {
   const double magnitude = std::abs(value);
   const int d = static_cast<int>(magnitude);
@@ -66,6 +129,13 @@ Metadata read_metadata(const std::filesystem::path& path) {
     out.serial = text(exif, "Exif.Photo.BodySerialNumber");
     out.lens = text(exif, "Exif.Photo.LensModel");
     out.time = text(exif, "Exif.Photo.DateTimeOriginal");
+    const std::string part = text(exif, "Exif.Photo.SubSecTimeOriginal");
+    if (!out.time.empty() && !part.empty()) out.time += "." + part;
+    out.focal_px = out.focal_mm * focal_plane_pixels_per_mm(exif);
+    const double turned = number(exif, "Exif.Image.Orientation");
+    out.orientation = turned >= 2 && turned <= 8 ? static_cast<int>(turned) : 1;
+    read_attitude(file->xmpData(), out);
+    ignore_absurd(out);
   } catch (const Exiv2::Error& error) {
     throw Error("{}: metadata cannot be read ({}); check the file", path.string(), error.what());
   }
@@ -93,6 +163,8 @@ void write_metadata(const std::filesystem::path& path, const Metadata& metadata)
 }
 
 double principal_distance_px(const Metadata& metadata, int width, int height, bool& guessed) {
+  guessed = false;
+  if (metadata.focal_px > 0) return metadata.focal_px;
   guessed = !(metadata.focal_35mm > 0);
   const double film_diagonal_mm = 43.2666;
   if (!guessed) return metadata.focal_35mm / film_diagonal_mm * std::hypot(width, height);

@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <mesograph/base/numbers.hpp>
 #include <string>
+#include <vector>
 
 namespace mesograph::photo {
 
@@ -12,17 +13,27 @@ struct Metadata {
   double height = nan;                      ///< m, as the camera wrote it (ellipsoidal unless the survey says else)
   double focal_mm = nan, focal_35mm = nan;  ///< focal length, and its 35 mm equivalent
   std::string make, model, serial, lens;
-  std::string time;  ///< "2026:06:14 10:02:33"
+  std::string time;  ///< "2026:06:14 10:02:33", with ".25" behind it where the camera counts parts of a second
+  /// Focal length over the size of a pixel, from the focal-plane resolution; NaN: not said.
+  double focal_px = nan;
+  double yaw_deg = nan, pitch_deg = nan, roll_deg = nan;  ///< XMP attitude of the gimbal, else of the aircraft
+  bool attitude_is_gimbal = false;
+  double sigma_h = nan, sigma_v = nan;  ///< XMP position accuracy, m
+  int orientation = 1;                  ///< EXIF orientation tag; the pixel grid is never turned by it
+  std::vector<std::string> remarks;     ///< values that cannot be and were ignored, each a clause
 };
 
-/// Reads EXIF. A file without any gives an empty result; throws Error where the file cannot be opened.
+/// Reads EXIF, and XMP properties by their local names, whatever their namespace: GimbalYawDegree, Yaw and the like for
+/// attitude, RtkStdLat, GPSXYAccuracy and the like for accuracy. Values that cannot be (latitude 200, height 1e9 m,
+/// focal length 0) are ignored and remarked on. A file without any gives an empty result; throws Error where the file
+/// cannot be opened.
 Metadata read_metadata(const std::filesystem::path& path);
 /// Writes EXIF into an existing JPEG (made-up surveys only: photos of users are never touched).
 void write_metadata(const std::filesystem::path& path, const Metadata& metadata);
 
-/// Principal distance in pixels that the metadata suggest for a photo of this size: from the 35 mm equivalent (by the
-/// diagonal, CIPA DCG-001), else 0.85 of the longer side, the usual survey drone; `guessed` says that it was the
-/// latter.
+/// Principal distance in pixels that the metadata suggest for a photo of this size: from the focal-plane resolution,
+/// else from the 35 mm equivalent (by the diagonal, CIPA DCG-001), else 0.85 of the longer side, the usual survey
+/// drone; `guessed` says that it was the latter.
 double principal_distance_px(const Metadata& metadata, int width, int height, bool& guessed);
 
 }  // namespace mesograph::photo

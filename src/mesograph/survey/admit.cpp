@@ -16,7 +16,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "admit 1";
+constexpr const char* version = "admit 2";
+constexpr int layout = 2;  // of the stored table
 
 using Json = nlohmann::json;
 
@@ -37,6 +38,15 @@ Json to_json(const Photo& p) {
           {"altitude", json_of(m.height)},
           {"focal_mm", json_of(m.focal_mm)},
           {"focal_35mm", json_of(m.focal_35mm)},
+          {"focal_px", json_of(m.focal_px)},
+          {"yaw", json_of(m.yaw_deg)},
+          {"pitch", json_of(m.pitch_deg)},
+          {"roll", json_of(m.roll_deg)},
+          {"gimbal", m.attitude_is_gimbal},
+          {"sigma_h", json_of(m.sigma_h)},
+          {"sigma_v", json_of(m.sigma_v)},
+          {"orientation", m.orientation},
+          {"remarks", m.remarks},
           {"make", m.make},
           {"model", m.model},
           {"serial", m.serial},
@@ -56,7 +66,11 @@ Photo photo_from(const Json& j) {
   photo::Metadata& m = p.metadata;
   m.longitude_deg = number_of(j.at("longitude")), m.latitude_deg = number_of(j.at("latitude"));
   m.height = number_of(j.at("altitude")), m.focal_mm = number_of(j.at("focal_mm"));
-  m.focal_35mm = number_of(j.at("focal_35mm"));
+  m.focal_35mm = number_of(j.at("focal_35mm")), m.focal_px = number_of(j.at("focal_px"));
+  m.yaw_deg = number_of(j.at("yaw")), m.pitch_deg = number_of(j.at("pitch")), m.roll_deg = number_of(j.at("roll"));
+  m.attitude_is_gimbal = j.at("gimbal"), m.orientation = j.at("orientation");
+  m.sigma_h = number_of(j.at("sigma_h")), m.sigma_v = number_of(j.at("sigma_v"));
+  m.remarks = j.at("remarks").get<std::vector<std::string>>();
   m.make = j.at("make"), m.model = j.at("model"), m.serial = j.at("serial"), m.lens = j.at("lens"),
   m.time = j.at("time");
   p.quality = {number_of(j.at("sharpness")), number_of(j.at("over")), number_of(j.at("under"))};
@@ -260,7 +274,7 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
     write_file(listing_path(survey), read_file(options.listing));
   }
   std::map<std::string, Photo> before;
-  if (survey.store.stage("admit"))
+  if (survey.store.stage("admit") && survey.store.stage("admit")->summary.value("layout", 0) == layout)
     for (const Photo& p : load_photos(survey).photos)
       if (!p.path.empty()) before[p.path.string()] = p;
   std::vector<Photo> photos;
@@ -319,6 +333,14 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
         photos.size(), photos[0].image, photos[0].screened_out);
   for (const Photo& p : photos)
     if (!p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
+  for (const Photo& p : photos)
+    for (const std::string& remark : p.metadata.remarks)
+      progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
+  const auto turned =
+      std::count_if(photos.begin(), photos.end(), [](const Photo& p) { return p.metadata.orientation != 1; });
+  if (turned > 0)
+    progress.say(fmt::format(
+        "{} photos carry an orientation tag; their pixels are taken as they are stored, not turned", turned));
   for (const CameraStart& c : cameras)
     if (c.guessed)
       progress.say(fmt::format("camera {}: no focal length in the metadata; {:.0f} px is a guess", c.name, c.c));
@@ -333,12 +355,17 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   const auto stage = survey.store.stage("admit");
   out.made = !stage || stage->fingerprint != print;
   write_packed(survey.store.folder() / "photos", table);
-  survey.store.finish("admit", {print, summary_of(photos, "", photos.size(), 0).summary});
+  nlohmann::ordered_json stored = summary_of(photos, "", photos.size(), 0).summary;
+  stored["layout"] = layout;
+  survey.store.finish("admit", {print, stored});
   return out;
 }
 
 PhotoTable load_photos(const Survey& survey) {
-  if (!survey.store.stage("admit")) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
+  const auto stage = survey.store.stage("admit");
+  if (!stage) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
+  if (stage->summary.value("layout", 0) != layout)
+    throw Error("{}: its photos were admitted by an older version; run mesograph admit again", survey.folder.string());
   const Json table = read_packed(survey.store.folder() / "photos");
   PhotoTable out;
   for (const Json& p : table.at("photos")) out.photos.push_back(photo_from(p));

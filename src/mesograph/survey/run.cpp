@@ -16,6 +16,7 @@ nlohmann::ordered_json run(Survey& survey, Progress& progress) {
   // Photos that have not changed are only looked at; `made` then says whether the table did.
   Outcome admitted = admit(survey, {}, progress);
   admitted.summary = survey.store.stage("admit")->summary;
+  admitted.summary.erase("layout");
   add("admit", admitted);
   add("tie", tie(survey, {}, progress));
   add("orient", orient(survey, progress));
