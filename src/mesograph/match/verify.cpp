@@ -15,6 +15,22 @@ double sampson2(const Eigen::Matrix3d& E, const Eigen::Vector3d& a, const Eigen:
   return e * e / (Ea.head<2>().squaredNorm() + Etb.head<2>().squaredNorm() + 1e-300);
 }
 
+/// The wide limit made as narrow as this pair allows: so many robust standard deviations of the distances inside it.
+/// An unknown lens bends the lines of some pairs by pixels, of most by tenths; a fixed limit would let wrong matches
+/// pass in the latter for the sake of the former.
+double narrowed(const Eigen::Matrix3d& E, const std::vector<Eigen::Vector3d>& a, const std::vector<Eigen::Vector3d>& b,
+                double limit, double sigmas) {
+  std::vector<double> inside;
+  for (std::size_t i = 0; i < a.size(); ++i)
+    if (const double d = sampson2(E, a[i], b[i]); d < limit) inside.push_back(d);
+  if (inside.empty()) return limit;
+  const auto middle = inside.begin() + static_cast<std::ptrdiff_t>(inside.size() / 2);
+  std::nth_element(inside.begin(), middle, inside.end());
+  // The median of squares of normal errors is (0.6745 sigma)^2. A floor of a twentieth of the wide limit's distance
+  // keeps pairs whose distances are all but zero.
+  return std::clamp(sigmas * sigmas * *middle / (0.6745 * 0.6745), limit / 400, limit);
+}
+
 }  // namespace
 
 Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x_a, const camera::Camera& camera_a,
@@ -61,9 +77,11 @@ Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x
       trials_needed = std::max(trials_needed, 20.0);
     }
   }
+  if (out.E.isZero()) return out;
+  const double narrow = narrowed(out.E, a, b, limit, options.narrow_sigmas);
   for (std::size_t i = 0; i < n; ++i)
-    if (sampson2(out.E, a[i], b[i]) < limit) out.matches.push_back(usable[i]);
-  if (out.E.isZero() || out.matches.size() < static_cast<std::size_t>(options.least_inliers)) out.matches.clear();
+    if (sampson2(out.E, a[i], b[i]) < narrow) out.matches.push_back(usable[i]);
+  if (out.matches.size() < static_cast<std::size_t>(options.least_inliers)) out.matches.clear();
   return out;
 }
 

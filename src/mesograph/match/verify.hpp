@@ -12,7 +12,8 @@ struct VerifyOptions {
   /// Largest distance from the epipolar line, in parts of the photo's longer side: wide enough for a lens whose
   /// distortion is not known yet (20 px in the corners of a 1200 px photo bend the lines by a few pixels).
   double tolerance = 0.005;
-  int least_inliers = 20;  ///< chance agreement of unrelated photos stays well below
+  double narrow_sigmas = 4.0;  ///< what is left of it: robust standard deviations of the distances within `tolerance`
+  int least_inliers = 20;      ///< chance agreement of unrelated photos stays well below
   double confidence = 0.9999;
   int most_trials = 2000;
 };
