@@ -13,6 +13,7 @@ void run_admit(Call& call) {
   options.sortie = call.text("sortie");
   options.drop = split_list(call.text("drop"));
   options.keep = split_list(call.text("keep"));
+  options.moved_to = call.text("photos");
   options.listing = call.text("listing");
   options.cameras = call.text("cameras");
   call.json = survey::admit(opened, options, call.progress).summary;
@@ -35,6 +36,8 @@ Command admit_command() {
             add("sortie", "the flight these photos are of", cxxopts::value<std::string>());
             add("drop", "name patterns of photos to leave out", cxxopts::value<std::string>());
             add("keep", "name patterns of photos to take in all the same", cxxopts::value<std::string>());
+            add("photos", "folder that the photos were moved to; they are known by their content",
+                cxxopts::value<std::string>());
             add("listing", "stations.csv with start values; without PATH: photos without pixels",
                 cxxopts::value<std::string>());
             add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());

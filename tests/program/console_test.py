@@ -104,7 +104,15 @@ def test_moved_photos_are_noticed():
     assert states["admit"]["state"] == "out of date" and "not where it was" in states["admit"]["reason"]
     refused = call("run", "-s", place)
     assert refused.code == 3 and "does not exist" in refused.last
+    shutil.copy(SMALL / "photos" / "cross" / "C0010.jpg", WORK / "elsewhere")
+    found = good("admit", "--photos", WORK / "elsewhere", "-s", place)
+    assert found["photos"] == 10 and str(WORK / "elsewhere") in (place / "inputs" / "sorties.toml").read_text()
+    assert {s["name"]: s for s in good("status", "-s", place)["stages"]}["admit"]["state"] == "current"
+    (WORK / "nothing").mkdir()
     (WORK / "elsewhere").rename(photos)
+    lost = call("admit", "--photos", WORK / "nothing", "-s", place)
+    assert lost.code == 3 and "none of the survey's photos" in lost.last, lost.last
+    good("admit", "--photos", photos, "-s", place)
     assert {s["name"]: s for s in good("status", "-s", place)["stages"]}["admit"]["state"] == "current"
 
 

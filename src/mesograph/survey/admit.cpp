@@ -195,6 +195,48 @@ void note_decisions(const Survey& survey, const std::vector<Photo>& photos, cons
   if (!made.empty()) add_decisions(survey.inputs(), made);
 }
 
+/// Sources after photos were moved: those that stand, and below `folder`, found by content, those that do not. A folder
+/// whose found photos are all of one sortie becomes a source as a whole.
+std::vector<Source> relocated(const Survey& survey, const std::vector<Source>& sources, const fs::path& folder,
+                              Progress& progress) {
+  const std::vector<fs::path> files = files_of(folder);
+  progress.start("looking for moved photos", files.size());
+  std::vector<std::string> hashes(files.size());
+  parallel_for(files.size(), [&](std::size_t i) {
+    progress.check();
+    hashes[i] = hash_file(files[i]);
+    progress.advance();
+  });
+  std::map<std::string, fs::path> by_hash;
+  for (std::size_t i = 0; i < files.size(); ++i) by_hash.emplace(hashes[i], fs::absolute(files[i]).lexically_normal());
+  std::map<fs::path, std::vector<Source>> found;
+  std::size_t lost = 0;
+  const PhotoTable table = load_photos(survey);
+  for (const Photo& p : table.photos) {
+    if (p.path.empty() || fs::exists(p.path)) continue;
+    const auto at = by_hash.find(p.hash);
+    if (at == by_hash.end())
+      ++lost;
+    else
+      found[at->second.parent_path()].push_back({p.sortie, at->second});
+  }
+  if (lost > 0) progress.say(fmt::format("{} photos are neither where they were nor below {}", lost, folder.string()));
+  std::vector<Source> out;
+  for (const Source& source : sources)
+    if (fs::exists(source.path)) out.push_back(source);
+  for (const auto& [parent, members] : found) {
+    const bool one = std::all_of(members.begin(), members.end(),
+                                 [&](const Source& s) { return s.sortie == members.front().sortie; });
+    if (one)
+      out.push_back({members.front().sortie, parent});
+    else
+      out.insert(out.end(), members.begin(), members.end());
+  }
+  if (out.empty())
+    throw Error("admit: none of the survey's photos is below {}; name the folder they are in", folder.string());
+  return out;
+}
+
 fs::path listing_path(const Survey& survey) { return survey.inputs() / "listing.csv"; }
 
 /// Photos without pixels, from the listing's rows that no file stands for.
@@ -259,6 +301,7 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (!options.paths.empty() && options.sortie.empty())
     throw Error("admit: name the sortie of these photos, as in --sortie north");
   std::vector<Source> sources = read_sources(survey.inputs());
+  if (!options.moved_to.empty()) sources = relocated(survey, sources, options.moved_to, progress);
   for (const fs::path& path : options.paths) {
     const Source source{options.sortie, fs::absolute(path).lexically_normal()};
     files_of(source.path);
@@ -344,7 +387,7 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   for (const CameraStart& c : cameras)
     if (c.guessed)
       progress.say(fmt::format("camera {}: no focal length in the metadata; {:.0f} px is a guess", c.name, c.c));
-  if (!options.paths.empty()) write_sources(survey.inputs(), sources);
+  if (!options.paths.empty() || !options.moved_to.empty()) write_sources(survey.inputs(), sources);
   Json table{{"photos", Json::array()}, {"cameras", Json::array()}};
   for (const Photo& p : photos) table["photos"].push_back(to_json(p));
   for (const CameraStart& c : cameras)

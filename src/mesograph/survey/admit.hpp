@@ -9,6 +9,7 @@ struct AdmitOptions {
   std::vector<std::filesystem::path> paths;  ///< photos or folders; empty: look again at what was admitted before
   std::string sortie;
   std::vector<std::string> drop, keep;     ///< name patterns
+  std::filesystem::path moved_to;            ///< folder below which photos that are not where they were are looked for
   std::filesystem::path listing, cameras;  ///< stations.csv and cameras.json: start values, with sigmas as written
 };
 
