@@ -364,3 +364,79 @@ TEST_CASE("Intersection: exact rays give the point back, near-parallel ones are 
   point.rays.resize(1);
   CHECK_FALSE(adjust::intersect(made.block, point, 0.0));
 }
+
+TEST_CASE("What is not surveyed of a control point says nothing") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.control = 8;
+  adjust::Block one = make_block(options).block;
+  for (std::size_t i = 0; i < one.surveyed.size(); ++i) {
+    if (one.surveyed[i].role != adjust::Role::control) continue;
+    // Every other point in plan only, the rest in height only.
+    if (i % 2 == 0)
+      one.surveyed[i].weight(2, 2) = 0;
+    else
+      one.surveyed[i].weight(0, 0) = one.surveyed[i].weight(1, 1) = 0;
+  }
+  adjust::Block two = one;
+  for (std::size_t i = 0; i < two.surveyed.size(); ++i) {
+    if (two.surveyed[i].role != adjust::Role::control) continue;
+    two.surveyed[i].surveyed += i % 2 == 0 ? Eigen::Vector3d(0, 0, 500) : Eigen::Vector3d(-300, 200, 0);
+  }
+  Progress progress;
+  const adjust::AdjustResult first = adjust::adjust(one, {}, progress), second = adjust::adjust(two, {}, progress);
+  CHECK(first.observations == second.observations);
+  CHECK(first.sigma0 == second.sigma0);
+  for (std::size_t i = 0; i < one.stations.size(); ++i) CHECK(one.stations[i].C == two.stations[i].C);
+  int plan = 0, height = 0;
+  for (const adjust::Group& g : first.groups) {
+    if (g.name == "control plan") plan = g.n;
+    if (g.name == "control height") height = g.n;
+  }
+  CHECK(plan == 8);
+  CHECK(height == 4);
+}
+
+TEST_CASE("Counts are those of the definition: observations and priors less unknowns") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.points = 60;
+  adjust::Block block = make_block(options).block;
+  int rays = 0, sightings = 0;
+  for (const adjust::GroundPoint& p : block.points) rays += static_cast<int>(p.rays.size());
+  for (const adjust::SurveyedPoint& p : block.surveyed)
+    if (p.role == adjust::Role::control) sightings += static_cast<int>(p.point.rays.size());
+  adjust::AdjustOptions adjusting;
+  adjusting.reject_sigmas = 20;
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, adjusting, progress);
+  const int stations = static_cast<int>(block.stations.size());
+  // Rays and sightings two each, six control points three each, positions three a photo, priors of 8 parameters and of
+  // the offset; stations six, camera 8, offset 3, points 3 each.
+  CHECK(result.observations == 2 * (rays + sightings) + 6 * 3 + 3 * stations + 8 + 3);
+  CHECK(result.unknowns == 6 * stations + 8 + 3 + 3 * (60 + 6));
+  CHECK(result.redundancy == result.observations - result.unknowns);
+  CHECK(result.tie_points == 60);
+  CHECK(result.rejected_share == 0.0);
+}
+
+TEST_CASE("Held cameras and stations stay where they are") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.points = 2000;
+  adjust::Block block = make_block(options).block;
+  const adjust::Block before = block;
+  adjust::Scope scope;
+  scope.stations.assign(block.stations.size(), 0);
+  scope.stations[3] = scope.stations[5] = 1;
+  scope.cameras = {0};
+  block.stations[3].C += Eigen::Vector3d(0.3, -0.2, 0.1);
+  Progress progress;
+  CHECK(adjust::solve(block, scope, {}, progress).status == adjust::SolveStatus::converged);
+  CHECK(block.cameras[0].interior == before.cameras[0].interior);
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (i == 3 || i == 5)
+      CHECK((block.stations[i].C - before.stations[i].C).norm() < 0.1);  // a photo edge of 30 points gave 0.14 m; ten times as many, a third
+    else
+      CHECK(block.stations[i].C == before.stations[i].C);
+  }
+  scope.stations.assign(block.stations.size(), 0);
+  CHECK(adjust::solve(block, scope, {}, progress).status == adjust::SolveStatus::no_unknowns);
+}

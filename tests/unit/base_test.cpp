@@ -1,8 +1,15 @@
+#include <algorithm>
+#include <array>
+#include <atomic>
 #include <catch2/catch.hpp>
+#include <cmath>
 #include <filesystem>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/progress.hpp>
+#include <mesograph/base/random.hpp>
+#include <mesograph/base/threads.hpp>
 
 using namespace mesograph;
 
@@ -55,4 +62,59 @@ TEST_CASE("Patterns and near words") {
   const std::vector<std::string> known = {"densify", "report"};
   CHECK(nearest_word("densfy", known) == "densify");
   CHECK(nearest_word("qqqq", known).empty());
+}
+
+TEST_CASE("Hashes tell one bit apart and do not change between runs") {
+  // Known answer of XXH3 with 128 bits for the empty input (xxHash's own test vectors).
+  CHECK(hash_bytes("") == "99aa06d3014798d86001c324468d497f");
+  CHECK(hash_bytes("slip") != hash_bytes("slip "));
+  CHECK(hash_bytes("slip").size() == 32);
+  CHECK(seed_from("G0001.jpg|G0002.jpg") != seed_from("G0002.jpg|G0001.jpg"));
+  const auto path = std::filesystem::temp_directory_path() / "mesograph-hash-test";
+  write_file(path, std::string(3'000'000, 'x') + "y");
+  CHECK(hash_file(path) == hash_bytes(std::string(3'000'000, 'x') + "y"));
+  CHECK_THROWS_AS(hash_file(path.string() + ".none"), Error);
+}
+
+TEST_CASE("Every index of a parallel loop is run once, and its exception comes out") {
+  for (const std::size_t n : {0u, 1u, 7u, 10000u}) {
+    std::vector<std::atomic<int>> runs(n);
+    parallel_for(n, [&](std::size_t i) { ++runs[i]; });
+    parallel_for(n, 64, [&](std::size_t i) { ++runs[i]; });
+    CHECK(std::all_of(runs.begin(), runs.end(), [](const auto& r) { return r == 2; }));
+  }
+  CHECK_THROWS_WITH(parallel_for(100,
+                                 [](std::size_t i) {
+                                   if (i == 50) throw Error("photo {} is bad", i);
+                                 }),
+                    "photo 50 is bad");
+}
+
+TEST_CASE("Random numbers follow their seed and their distribution") {
+  Random a(7), b(7), c(8);
+  CHECK(a.uniform(0, 1) == b.uniform(0, 1));
+  CHECK(a.uniform(0, 1) != c.uniform(0, 1));
+  double sum = 0, squares = 0;
+  constexpr int n = 20000;
+  std::array<int, 5> counts{};
+  for (int i = 0; i < n; ++i) {
+    const double v = a.normal(2.0);
+    sum += v, squares += v * v;
+    ++counts[a.below(5)];
+  }
+  CHECK(std::abs(sum / n) < 3.3 * 2 / std::sqrt(n));
+  CHECK(std::abs(squares / n / 4 - 1) < 3.3 * std::sqrt(2.0 / n));
+  for (const int count : counts) CHECK(std::abs(count - n / 5) < 3.3 * std::sqrt(n * 0.2 * 0.8));
+}
+
+TEST_CASE("Cancelled work stops at its next check") {
+  Progress progress;
+  progress.check();
+  progress.cancel();
+  CHECK_THROWS_AS(progress.check(), Cancelled);
+}
+
+TEST_CASE("Messages hold what they were given") {
+  CHECK_THROWS_WITH((throw Error("{}:{}: height '{}' is not a number; write metres", "c.csv", 4, "high")),
+                    "c.csv:4: height 'high' is not a number; write metres");
 }

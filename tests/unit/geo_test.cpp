@@ -1,6 +1,8 @@
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <filesystem>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/geo/frame.hpp>
 
@@ -75,4 +77,81 @@ TEST_CASE("CRSs that cannot serve are refused with the way out") {
   CHECK_THROWS_WITH(geo::resolve({"no such thing", "", ""}), Contains("is not understood"));
   CHECK(geo::utm_code(13.7, 61.5) == 25833);
   CHECK(geo::utm_code(-70.2, -33.4) == 32719);
+}
+
+namespace {
+
+/// Easting and northing on the transverse Mercator by Krueger's series to n^4 (Karney 2011, Transverse Mercator with an
+/// accuracy of a few nanometers, eq. 35), written out apart from PROJ.
+Eigen::Vector2d krueger(double lon_deg, double lat_deg, double central_deg) {
+  const double a = 6378137.0, f = 1 / 298.257222101, n = f / (2 - f), e = std::sqrt(f * (2 - f));
+  const double phi = lat_deg * rad_per_deg, lambda = (lon_deg - central_deg) * rad_per_deg;
+  const double tau = std::tan(phi), sigma = std::sinh(e * std::atanh(e * tau / std::sqrt(1 + tau * tau)));
+  const double conformal = tau * std::sqrt(1 + sigma * sigma) - sigma * std::sqrt(1 + tau * tau);
+  const double xi = std::atan2(conformal, std::cos(lambda)),
+               eta = std::asinh(std::sin(lambda) / std::hypot(conformal, std::cos(lambda)));
+  const double n2 = n * n, n3 = n2 * n, n4 = n3 * n;
+  const double alpha[] = {n / 2 - 2 * n2 / 3 + 5 * n3 / 16 + 41 * n4 / 180, 13 * n2 / 48 - 3 * n3 / 5 + 557 * n4 / 1440,
+                          61 * n3 / 240 - 103 * n4 / 140, 49561 * n4 / 161280};
+  double x = eta, y = xi;
+  for (int j = 1; j <= 4; ++j) {
+    x += alpha[j - 1] * std::cos(2 * j * xi) * std::sinh(2 * j * eta);
+    y += alpha[j - 1] * std::sin(2 * j * xi) * std::cosh(2 * j * eta);
+  }
+  const double A = a / (1 + n) * (1 + n2 / 4 + n4 / 64);
+  return {500000 + 0.9996 * A * x, 0.9996 * A * y};
+}
+
+}  // namespace
+
+TEST_CASE("UTM coordinates are those of Krueger's series") {
+  const geo::Crs crs = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
+  for (const auto& [lon, lat] : {std::pair{13.7, 61.5}, {15.0, 47.1}, {17.9, 68.0}, {12.1, 55.5}}) {
+    // ETRS89 and WGS 84 are the same to the register's ballpark of a metre; EPSG:1149 is a null transformation.
+    const Eigen::Vector3d point = geo::crs_from_wgs84(crs, {lon, lat, 100});
+    CHECK((point.head<2>() - krueger(lon, lat, 15)).norm() < 1e-4);  // terms of n^5 are a tenth of a millimetre
+    CHECK(std::abs(point.z() - 100) < 1e-4);
+    CHECK((geo::wgs84_from_crs(crs, point) - Eigen::Vector3d(lon, lat, 100)).head<2>().norm() < 1e-9);
+  }
+}
+
+TEST_CASE("The earth's curvature is in the local frame: far points sink below the plane") {
+  const geo::Crs crs = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
+  const Eigen::Vector3d origin(500000, 6650000, 0);  // on the central meridian, 60 degrees north
+  const geo::Frame frame(crs, origin);
+  for (const double d : {1000.0, 5000.0, 20000.0}) {
+    const Eigen::Vector3d X = frame.local_from_crs(origin + Eigen::Vector3d(0, d, 0));
+    // Sagitta d^2 / 2 M with the meridian's radius at 60 degrees, 6,383,500 m within 0.2 %; the grid is 0.9996 of
+    // truth.
+    const double along = d / 0.9996;
+    CHECK(std::abs(X.z() + along * along / (2 * 6383500.0)) < 0.003 * along * along / (2 * 6383500.0) + 1e-4);
+    CHECK(std::abs(X.y() - along) < 1e-6 * along + 0.02);
+  }
+}
+
+TEST_CASE("A local survey is its own frame; positions become metres about the origin") {
+  const geo::Crs crs = geo::resolve({"local", "", ""});
+  REQUIRE(crs.local);
+  const geo::Frame frame(crs, {13.7, 61.5, 650});
+  CHECK(frame.local_from_crs({10, 20, 30}) == Eigen::Vector3d(10, 20, 30));
+  CHECK(frame.crs_from_local({1, 2, 3}) == Eigen::Vector3d(1, 2, 3));
+  CHECK((frame.local_from_grid({5, 5, 5}) - Eigen::Matrix3d::Identity()).norm() == 0);
+  const Eigen::Vector3d north = frame.local_from_wgs84({13.7, 61.501, 660});
+  // A thousandth of a degree of latitude is 111.4 m at 61.5 degrees (M = 6,385,000 m within 0.2 %).
+  CHECK(std::abs(north.y() - 111.43) < 0.3);
+  CHECK(std::abs(north.x()) < 1e-6);
+  CHECK(std::abs(north.z() - 10) < 0.01);
+}
+
+TEST_CASE("A CRS in a WKT file is taken, a file that is none is refused") {
+  const auto path = std::filesystem::temp_directory_path() / "mesograph-geo-test.prj";
+  const geo::Crs known = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
+  write_file(path, known.wkt);
+  const geo::Crs read = geo::resolve({path.string(), "ellipsoidal", ""});
+  const Eigen::Vector3d place(13.7, 61.5, 50);
+  CHECK((geo::crs_from_wgs84(read, place) - geo::crs_from_wgs84(known, place)).norm() < 1e-6);
+  write_file(path, "PROJCS[\"broken");
+  CHECK_THROWS_AS(geo::resolve({path.string(), "ellipsoidal", ""}), Error);
+  CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "sea level", ""}), Error);
+  CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "", "/nowhere/geoid.gtx"}), Error);
 }
