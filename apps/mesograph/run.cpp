@@ -2,6 +2,7 @@
 #include <unistd.h>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/process.hpp>
 #include <mesograph/survey/stages.hpp>
 
 #include <climits>
@@ -22,7 +23,7 @@ void write_run_json(const survey::Survey& survey, double seconds) {
   gethostname(host, sizeof(host) - 1);
   const nlohmann::ordered_json json{{"seconds", seconds},
                                     {"cpu_seconds", static_cast<double>(usage.ru_utime.tv_sec + usage.ru_stime.tv_sec)},
-                                    {"peak_memory_mb", static_cast<double>(usage.ru_maxrss) / 1024.0},
+                                    {"peak_memory_mb", peak_memory_mb()},
                                     {"host", host}};
   write_file(survey.results() / "run.json", json.dump(2) + "\n");
 }

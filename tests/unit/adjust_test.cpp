@@ -433,7 +433,8 @@ TEST_CASE("Held cameras and stations stay where they are") {
   CHECK(block.cameras[0].interior == before.cameras[0].interior);
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     if (i == 3 || i == 5)
-      CHECK((block.stations[i].C - before.stations[i].C).norm() < 0.1);  // a photo edge of 30 points gave 0.14 m; ten times as many, a third
+      CHECK((block.stations[i].C - before.stations[i].C).norm() <
+            0.1);  // a photo edge of 30 points gave 0.14 m; ten times as many, a third
     else
       CHECK(block.stations[i].C == before.stations[i].C);
   }

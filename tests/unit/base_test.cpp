@@ -7,6 +7,7 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/base/threads.hpp>
@@ -117,4 +118,19 @@ TEST_CASE("Cancelled work stops at its next check") {
 TEST_CASE("Messages hold what they were given") {
   CHECK_THROWS_WITH((throw Error("{}:{}: height '{}' is not a number; write metres", "c.csv", 4, "high")),
                     "c.csv:4: height 'high' is not a number; write metres");
+}
+
+TEST_CASE("The median is the middle value that occurs") {
+  CHECK(median({3.0}) == 3.0);
+  CHECK(median({5.0, 1.0, 3.0}) == 3.0);
+  CHECK(median({4.0, 1.0, 3.0, 2.0}) == 3.0);
+  CHECK(std::isnan(median({})));
+  Random random(3);
+  for (int n = 0; n < 50; ++n) {
+    std::vector<double> values(1 + random.below(40));
+    for (double& v : values) v = random.normal(1);
+    std::vector<double> sorted = values;
+    std::sort(sorted.begin(), sorted.end());
+    CHECK(median(values) == sorted[sorted.size() / 2]);
+  }
 }

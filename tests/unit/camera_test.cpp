@@ -112,3 +112,48 @@ TEST_CASE("cameras.json comes back unchanged; other models are refused") {
   write_file(path, "{\"x\": {\"wid");
   CHECK_THROWS_AS(camera::read_cameras(path), Error);
 }
+
+TEST_CASE("What is visible ends at the fold, with and without the short cut") {
+  Random random(17);
+  int visible = 0, hidden = 0;
+  for (int n = 0; n < 400; ++n) {
+    camera::Camera cam{"t", 1000, 800, camera::Interior::Zero()};
+    cam.interior << 900, 0, 0, random.normal(0.3), random.normal(0.3), random.normal(0.2), 0, 0, 0, 0;
+    const double limit = cam.largest_r2();
+    for (double r2 = 0.05; r2 < 4.5; r2 += 0.1) {
+      if (std::abs(r2 - limit) < 0.011) continue;  // the search goes in steps of 0.01
+      const bool seen = camera::project(cam, {std::sqrt(r2), 0, -1}).has_value();
+      REQUIRE(seen == (r2 < limit));
+      (seen ? visible : hidden)++;
+    }
+  }
+  CHECK((visible > 2000 && hidden > 2000));
+}
+
+TEST_CASE("Rays lead back for any lens, wherever an image point has one") {
+  Random random(18);
+  int back = 0;
+  for (int n = 0; n < 500; ++n) {
+    camera::Camera cam{"t", 1000, 800, camera::Interior::Zero()};
+    cam.interior << 700, random.normal(10), random.normal(10), random.normal(0.15), random.normal(0.08), 0,
+        random.normal(1e-3), random.normal(1e-3), 0, 0;
+    const Eigen::Vector3d v(random.uniform(-0.6, 0.6), random.uniform(-0.5, 0.5), -1);
+    if (v.head<2>().squaredNorm() > 0.9 * cam.largest_r2()) continue;
+    const auto x = camera::project(cam, v);
+    REQUIRE(x);
+    const auto ray = camera::ray(cam, *x);
+    REQUIRE(ray);
+    CHECK((*ray - v).norm() < 1e-7);  // Newton to 1e-9, over a growth of the radial function of 0.1 at the least
+    ++back;
+  }
+  CHECK(back > 300);
+}
+
+TEST_CASE("Cells of a photo: corners, edges and what lies outside") {
+  const camera::Camera cam = make_camera();
+  CHECK(camera::cell_of(cam, {0, 0}, 12, 9) == 0);
+  CHECK(camera::cell_of(cam, {1199.9, 899.9}, 12, 9) == 107);
+  CHECK(camera::cell_of(cam, {100, 99.9}, 12, 9) == 1);
+  CHECK(camera::cell_of(cam, {50, 100}, 12, 9) == 12);
+  CHECK(camera::cell_of(cam, {-20, 5000}, 12, 9) == 96);
+}

@@ -125,13 +125,13 @@ TEST_CASE("A sloping plane seen from the side and from above is found where it i
                                                draw_plane(camera_at(0.5, 3.5, tilt), slope, 1.0)};
     std::vector<dense::GroundHint> hints;
     for (int i = 0; i < 40; ++i) hints.push_back({{4.0 * i, 3.0 * i}, 1.0 + 0.1 * (i % 11 - 5)});
-    const dense::DepthMap found = dense::match_depth(reference, partners, hints);
+    const photo::Raster<float> found = dense::match_depth(reference, partners, hints);
     std::vector<double> off;
     int expected = 0;
     for (int row = 12; row < 108; ++row)
       for (int col = 12; col < 148; ++col) {
         ++expected;
-        const float z = found.height.at(col, row);
+        const float z = found.at(col, row);
         if (!std::isfinite(z)) continue;
         const Eigen::Vector3d d = at.direction(col + 0.5, row + 0.5);
         const double x = at.C.x() + (z - at.C.z()) / d.z() * d.x();
@@ -147,18 +147,17 @@ TEST_CASE("A sloping plane seen from the side and from above is found where it i
 
 TEST_CASE("Without partners or texture nothing is invented") {
   const dense::View reference = draw_plane(camera_at(0, 0), 0, 0);
-  CHECK(std::isnan(dense::match_depth(reference, {}, {}).height.at(80, 60)));
+  CHECK(std::isnan(dense::match_depth(reference, {}, {}).at(80, 60)));
   dense::View flat{camera_at(0, 0), photo::Grey(160, 120, 1, 90.0f)},
       other{camera_at(3, 0), photo::Grey(160, 120, 1, 90.0f)};
   const std::vector<dense::GroundHint> hints(20, {{80, 60}, 0.0});
-  const dense::DepthMap found = dense::match_depth(flat, {other, other}, hints);
-  CHECK(std::none_of(found.height.data.begin(), found.height.data.end(), [](float z) { return std::isfinite(z); }));
+  const photo::Raster<float> found = dense::match_depth(flat, {other, other}, hints);
+  CHECK(std::none_of(found.data.begin(), found.data.end(), [](float z) { return std::isfinite(z); }));
 }
 
 TEST_CASE("A point needs three photos that agree, and takes their mean height") {
   const auto mapped = [](double x, double z) {
-    dense::MappedView view{camera_at(x, 0),
-                           {photo::Raster<float>(160, 120, 1, static_cast<float>(z)), photo::Raster<float>(160, 120)}};
+    dense::MappedView view{camera_at(x, 0), photo::Raster<float>(160, 120, 1, static_cast<float>(z))};
     return view;
   };
   const dense::MappedView reference = mapped(0, 0.00), agrees = mapped(2, 0.06), also = mapped(-2, 0.03),
@@ -236,4 +235,70 @@ TEST_CASE("Partners see the same ground at a fair angle") {
       CHECK((base > 3 && base < 60));  // 3 and 40 degrees at 68 m
     }
   }
+}
+
+TEST_CASE("Tiles change nothing but their own ranges") {
+  const dense::Pinhole at = camera_at(0, 0);
+  const dense::View reference = draw_plane(at, 0.1, 1.0);
+  const std::vector<dense::View> partners = {draw_plane(camera_at(3, 0), 0.1, 1.0),
+                                             draw_plane(camera_at(-3, 0.5), 0.1, 1.0)};
+  std::vector<dense::GroundHint> hints;
+  for (int i = 0; i < 60; ++i) hints.push_back({{2.6 * i, 2.0 * i}, 1.0 + 0.05 * (i % 9 - 4)});
+  dense::DepthOptions whole, cut;
+  cut.tile = 48;
+  const photo::Raster<float> one = dense::match_depth(reference, partners, hints, whole),
+                             many = dense::match_depth(reference, partners, hints, cut);
+  int both = 0, apart = 0;
+  for (std::size_t i = 0; i < one.data.size(); ++i) {
+    if (!std::isfinite(one.data[i]) || !std::isfinite(many.data[i])) continue;
+    ++both;
+    apart += std::abs(one.data[i] - many.data[i]) >
+             0.15;  // heights step by about 0.6 m; the minimum between them is the same
+  }
+  CHECK(both > 12000);
+  CHECK(apart < 0.03 * both);
+}
+
+TEST_CASE("Partners that see something else do not spoil the better half") {
+  const dense::View reference = draw_plane(camera_at(0, 0), 0, 1.0);
+  std::vector<dense::View> partners = {draw_plane(camera_at(3, 0), 0, 1.0), draw_plane(camera_at(-3, 0), 0, 1.0),
+                                       draw_plane(camera_at(0, 3), 0, 1.0)};
+  const std::vector<dense::GroundHint> hints(30, {{80, 60}, 1.0});
+  // A fourth and a fifth photo are hidden by something in front: random grey.
+  for (const std::uint64_t seed : {1u, 2u}) partners.push_back({camera_at(2, 2), random_image(160, 120, seed)});
+  const photo::Raster<float> found = dense::match_depth(reference, partners, hints);
+  int right = 0, there = 0;
+  for (int row = 20; row < 100; ++row)
+    for (int col = 30; col < 130; ++col) {
+      if (!std::isfinite(found.at(col, row))) continue;
+      ++there;
+      right += std::abs(found.at(col, row) - 1.0) < 0.15;
+    }
+  CHECK(there > 7000);
+  CHECK(right > 0.95 * there);
+}
+
+TEST_CASE("A limit on sigma leaves fewer and better points") {
+  Random random(6);
+  std::vector<dense::MappedView> views;
+  for (const double x : {0.0, 2.0, -2.0, 1.0}) {
+    dense::MappedView view{camera_at(x, 0), photo::Raster<float>(160, 120, 1, 0.0f)};
+    for (float& z : view.height.data) z = static_cast<float>(random.normal(0.04));
+    views.push_back(view);
+  }
+  const photo::Rgb colour(160, 120, 3, 50);
+  const std::vector<const dense::MappedView*> others = {&views[1], &views[2], &views[3]};
+  dense::FuseOptions all, few;
+  few.max_sigma = 0.02;
+  const auto many = dense::confirmed_points(views[0], colour, others, all),
+             good = dense::confirmed_points(views[0], colour, others, few);
+  REQUIRE((good.size() > 1000 && good.size() < many.size()));
+  const auto rms = [](const std::vector<dense::CloudPoint>& points) {
+    double sum = 0;
+    for (const dense::CloudPoint& p : points) sum += p.X.z() * p.X.z();
+    return std::sqrt(sum / static_cast<double>(points.size()));
+  };
+  for (const dense::CloudPoint& p : good) CHECK(p.sigma_match <= 0.02f);
+  // Four heights of 4 cm average to 2 cm, three to 2.3 cm.
+  CHECK(std::abs(rms(many) - 0.02) < 0.004);
 }

@@ -72,6 +72,8 @@ TEST_CASE("The geoid's height is added") {
 TEST_CASE("CRSs that cannot serve are refused with the way out") {
   CHECK_THROWS_WITH(geo::resolve({"EPSG:999999", "plain", ""}), Contains("not in the register"));
   CHECK_THROWS_WITH(geo::resolve({"EPSG:4326", "plain", ""}), Contains("not projected"));
+  // CH1903+ serves Switzerland, 6 to 10.5 degrees east: zone 32.
+  CHECK_THROWS_WITH(geo::resolve({"EPSG:4150", "plain", ""}), Contains("EPSG:25832"));
   CHECK_THROWS_WITH(geo::resolve({"EPSG:2263", "plain", ""}), Contains("other units than metres"));
   CHECK_THROWS_WITH(geo::resolve({"EPSG:25833", "", ""}), Contains("says nothing about heights"));
   CHECK_THROWS_WITH(geo::resolve({"no such thing", "", ""}), Contains("is not understood"));

@@ -25,6 +25,7 @@ struct MadeUpOptions {
   double control_sigma = 0.02;                       ///< m, drawn into the surveyed coordinates when noise is asked for
   double position_sigma = 0.0;                       ///< m, drawn into the observed positions; 0: exact
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< of all observed positions
+  bool second_camera = false;  ///< the last half of the strips is flown with another one, as another sortie
   std::uint64_t seed = 1;
 };
 
@@ -43,6 +44,15 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
   adjust::Sortie sortie;
   sortie.name = "one";
   out.block.sorties = {sortie};
+  simulate::TrueCamera other{"other", "O", "2", 1200, 900, 980, -4.1, 6.2, 0.052, -0.021, 0.004, -0.0003, 0.0006};
+  if (options.second_camera) {
+    camera::Camera second{"other", other.width, other.height, camera::Interior::Zero()};
+    second.interior << other.c, other.x0, other.y0, other.k1, other.k2, other.k3, other.p1, other.p2, 0, 0;
+    out.block.cameras.push_back(second);
+    out.block.priors.push_back(adjust::usual_prior(second));
+    sortie.name = "two";
+    out.block.sorties.push_back(sortie);
+  }
   for (int s = 0; s < options.strips; ++s)
     for (int n = 0; n < options.per_strip; ++n) {
       simulate::TrueStation station;
@@ -57,6 +67,7 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
       out.stations.push_back(station);
       adjust::Station mine;
       mine.oriented = true;
+      mine.camera = mine.sortie = options.second_camera && s >= options.strips / 2 ? 1 : 0;
       mine.C = station.C;
       mine.R << station.axes.row(0).transpose(), -station.axes.row(1).transpose(), -station.axes.row(2).transpose();
       mine.position = station.C + options.offset +
@@ -68,7 +79,7 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
     adjust::GroundPoint point;
     point.X = X;
     for (std::size_t s = 0; s < out.stations.size(); ++s) {
-      const auto x = simulate::true_projection(c, out.stations[s], X);
+      const auto x = simulate::true_projection(out.block.stations[s].camera == 0 ? c : other, out.stations[s], X);
       if (!x || x->x() < 5 || x->y() < 5 || x->x() > 1195 || x->y() > 895) continue;
       const Eigen::Vector2d noise(random.normal(1), random.normal(1));
       point.rays.push_back({static_cast<int>(s), *x + options.noise_px * noise, sigma, true});

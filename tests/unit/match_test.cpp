@@ -1,3 +1,4 @@
+#include <hwy/targets.h>
 #include <Eigen/Geometry>
 #include <catch2/catch.hpp>
 #include <map>
@@ -197,4 +198,56 @@ TEST_CASE("Pairs: neighbours within and across sorties, everybody for a photo wi
   photos[7].X.setConstant(mesograph::nan);
   const auto more = match::plan_pairs(photos);
   CHECK(std::count_if(more.begin(), more.end(), [](const auto& p) { return p.first == 7 || p.second == 7; }) == 399);
+}
+
+TEST_CASE("Every instruction set of this processor finds the same nearest descriptors") {
+  const auto a = random_rows(143, 31, 256), b = random_rows(95, 32, 256);
+  std::vector<match::Nearest> first_a, first_b;
+  int sets = 0;
+  for (std::int64_t left = hwy::SupportedTargets(); left != 0; left &= left - 1) {
+    const std::int64_t target = left & -left;
+    hwy::SetSupportedTargetsForTest(target);
+    hwy::GetChosenTarget().Update(hwy::SupportedTargets());
+    std::vector<match::Nearest> of_a, of_b;
+    match::nearest_both_ways(a.data(), 143, b.data(), 95, of_a, of_b);
+    if (++sets == 1) first_a = of_a, first_b = of_b;
+    for (std::size_t i = 0; i < of_a.size(); ++i)
+      REQUIRE((of_a[i].index == first_a[i].index && of_a[i].best == first_a[i].best &&
+               of_a[i].second == first_a[i].second));
+    for (std::size_t i = 0; i < of_b.size(); ++i)
+      REQUIRE((of_b[i].index == first_b[i].index && of_b[i].best == first_b[i].best &&
+               of_b[i].second == first_b[i].second));
+  }
+  hwy::SetSupportedTargetsForTest(0);
+  hwy::GetChosenTarget().Update(hwy::SupportedTargets());
+  CHECK(sets >= 2);
+}
+
+TEST_CASE("A lens that bends every line by pixels does not lose its matches to the narrowed limit") {
+  const TwoViews views;
+  camera::Camera bent{"t", 1200, 900, camera::Interior::Zero()}, known = bent;
+  bent.interior << 1000, 0, 0, -0.06, 0, 0, 0, 0, 0, 0;  // 20 px in the corners
+  known.interior[camera::c] = 1000;
+  Random random(9);
+  constexpr int n = 400;
+  Eigen::Matrix2Xd xa(2, n), xb(2, n);
+  std::vector<match::Match> matches;
+  for (int i = 0; i < n; ++i) {
+    const Eigen::Vector3d X(random.uniform(-4, 4), random.uniform(-3, 3), random.uniform(-14, -10));
+    xa.col(i) = *camera::project(bent, X);
+    xb.col(i) = *camera::project(bent, views.R.transpose() * (X - views.C));
+    matches.push_back({i, i});
+  }
+  // All are right; the verifier knows c alone.
+  CHECK(static_cast<double>(match::verify(matches, xa, known, xb, known, 3).matches.size()) > 0.9 * n);
+}
+
+TEST_CASE("Too few or repeated matches verify nothing, and quickly") {
+  camera::Camera camera{"t", 1200, 900, camera::Interior::Zero()};
+  camera.interior[camera::c] = 1000;
+  Eigen::Matrix2Xd x = Eigen::Matrix2Xd::Constant(2, 60, 300.0);
+  std::vector<match::Match> matches;
+  for (int i = 0; i < 19; ++i) matches.push_back({i, i});
+  CHECK(match::verify(matches, x, camera, x, camera, 1).matches.empty());
+  CHECK(match::verify({}, x, camera, x, camera, 1).matches.empty());
 }

@@ -169,3 +169,50 @@ TEST_CASE("Photos that share nothing cannot start a block") {
   Progress progress;
   CHECK_THROWS_WITH(orient::orient(made.block, made.names, {}, progress), Contains("no two photos"));
 }
+
+TEST_CASE("Two cameras and two sorties become one block, each with its own calibration and offset") {
+  MadeUpOptions options;
+  options.strips = 4, options.per_strip = 6, options.points = 3000, options.noise_px = 0.4,
+  options.position_sigma = 0.4;
+  options.second_camera = true;
+  MadeUpBlock truth = make_block(options);
+  adjust::Block block = truth.block;
+  REQUIRE(block.cameras.size() == 2);
+  const Eigen::Vector3d offsets[] = {{1, -1, 2}, {-1.5, 0.5, -3}};
+  for (adjust::Station& s : block.stations) {
+    s.position += offsets[s.sortie];
+    s.oriented = false;
+    s.C.setConstant(mesograph::nan), s.R.setConstant(mesograph::nan);
+  }
+  for (std::size_t i = 0; i < 2; ++i) {
+    const double c = block.cameras[i].interior[camera::c];
+    block.cameras[i].interior.setZero();
+    block.cameras[i].interior[camera::c] = (i == 0 ? 1.02 : 0.98) * c;
+    block.priors[i] = adjust::usual_prior(block.cameras[i]);
+  }
+  for (adjust::SurveyedPoint& p : block.surveyed) p.point.X.setConstant(mesograph::nan);
+  Progress progress;
+  const orient::OrientResult result = orient::orient(block, truth.names, {}, progress);
+  CHECK(result.not_oriented.empty());
+  CHECK(result.adjustment.reprojection_rms_px < 0.7);
+  // With control the block is right, and the sorties' offsets come out apart.
+  adjust::adjust(block, {}, progress);
+  for (std::size_t i = 0; i < 2; ++i) {
+    INFO("camera " << i << ": c " << block.cameras[i].interior[camera::c] << ", true "
+                   << truth.block.cameras[i].interior[camera::c]);
+    CHECK(std::abs(block.cameras[i].interior[camera::c] / truth.block.cameras[i].interior[camera::c] - 1) < 0.002);
+    CHECK((block.sorties[i].offset - offsets[i]).norm() < 0.5);  // twelve positions of 0.4 m give 0.2 m in space
+  }
+  std::vector<int> rays(block.stations.size(), 0);
+  for (const adjust::GroundPoint& p : block.points)
+    for (const adjust::Ray& r : p.rays) rays[r.station] += adjust::takes_part(block, r);
+  int well_tied = 0;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    // Photos that look over the rim have a few rays in one corner, and are held no better than these.
+    if (rays[i] < 200) continue;
+    ++well_tied;
+    INFO("station " << i << " with " << rays[i] << " rays");
+    CHECK((block.stations[i].C - truth.block.stations[i].C).norm() < 0.2);
+  }
+  CHECK(well_tied >= 18);
+}

@@ -40,11 +40,11 @@ TEST_CASE("Metadata come back, a truncated JPEG does not pass") {
 TEST_CASE("Screening names blur, exposure and take-off, and leaves good photos alone") {
   std::vector<photo::ScreeningInput> sortie;
   for (int i = 0; i < 12; ++i)
-    sortie.push_back({"good" + std::to_string(i), {1.0 + 0.02 * i, 0.01, 0.0}, 10.0 * i, 0, 700.0 + 2 * i});
+    sortie.push_back({"good" + std::to_string(i), {1.0 + 0.02 * i, 0.01, 0.0}, 700.0 + 2 * i});
   CHECK(photo::screen(sortie).empty());
-  sortie.push_back({"blur", {0.2, 0, 0}, 5, 0, 705});
-  sortie.push_back({"white", {1.0, 0.6, 0}, 5, 0, 705});
-  sortie.push_back({"pad", {1.0, 0, 0}, 5, 0, 640});
+  sortie.push_back({"blur", {0.2, 0, 0}, 705});
+  sortie.push_back({"white", {1.0, 0.6, 0}, 705});
+  sortie.push_back({"pad", {1.0, 0, 0}, 640});
   const auto out = photo::screen(sortie);
   REQUIRE(out.size() == 3);
   CHECK(out[0].reason == "blurred");

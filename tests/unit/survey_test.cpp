@@ -1,8 +1,10 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
 #include <filesystem>
+#include <functional>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/survey/admit.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/settings.hpp>
@@ -124,8 +126,6 @@ TEST_CASE("The store: one at a time, finished stages stay, newer ones are refuse
     REQUIRE(store.stage("tie"));
     CHECK(store.stage("tie")->fingerprint == "abc");
     CHECK(store.stage("tie")->summary["tie_points"] == 5);
-    store.forget("tie");
-    CHECK_FALSE(store.stage("tie"));
     write_file(store.item("depth", "a.jpg", "0123456789abcdef0123"), "x");
     write_file(store.item("depth", "a.jpg", "fedcba98765432100123"), "y");
     store.sweep("depth", "0123456789abcdef0123");
@@ -192,4 +192,95 @@ TEST_CASE("Sources and decisions outlive the store") {
   survey::add_decisions(folder.path, {{"b.jpg", "keep", "2026-06-14 10:01:00", "a reason, with comma"}});
   REQUIRE(survey::read_decisions(folder.path).size() == 2);
   CHECK(survey::read_decisions(folder.path)[1].why == "a reason, with comma");
+}
+
+TEST_CASE("Files cut at any byte are read or refused with their name, never worse") {
+  const Folder folder;
+  const std::vector<survey::Sighting> sightings = {
+      {"a.jpg", "K1", 10.5, 20.25, 0.3, survey::SightingState::confirmed, "import"},
+      {"b \"x\".jpg", "K,2", 1, 2, 0.5, survey::SightingState::rejected, "import"}};
+  const std::vector<survey::ControlRow> control = {{"K1", 431200.5, 6822400.25, 640, adjust::Role::control, 0.01, 0.02},
+                                                   {"K,2", 1, 2, 3, adjust::Role::check, 0.01, 0.02}};
+  camera::Camera camera{"one", 1200, 900, camera::Interior::Constant(0.5)};
+  const std::string settings =
+      head +
+      "name = \"x\"\n[sortie.a]\nsigma_photo = [0.1, 0.2]\n[adjust]\nfree = [\"c\"]\n[products]\nwant = [\"cloud\"]\n";
+  struct Case {
+    std::string text;
+    std::function<void(const fs::path&)> read;
+  };
+  const std::vector<Case> cases = {
+      {survey::sightings_text(sightings), [](const fs::path& p) { (void)survey::read_sightings(p); }},
+      {survey::control_text(control), [](const fs::path& p) { (void)survey::read_control(p); }},
+      {camera::cameras_text({{"one", camera}}), [](const fs::path& p) { (void)camera::read_cameras(p); }},
+      {settings, [](const fs::path& p) { (void)survey::read_settings(p); }}};
+  for (std::size_t c = 0; c < cases.size(); ++c) {
+    int refused = 0;
+    const auto look = [&](const std::string& text) {
+      try {
+        cases[c].read(folder.file("cut", text));
+      } catch (const Error& error) {
+        ++refused;
+        CHECK_THAT(error.what(), Contains("cut"));
+      }
+    };
+    for (std::size_t keep = 0; keep < cases[c].text.size(); ++keep) look(cases[c].text.substr(0, keep));
+    Random random(c);
+    for (int n = 0; n < 200; ++n) {
+      std::string changed = cases[c].text;
+      changed[random.below(changed.size())] = static_cast<char>(random.below(256));
+      look(changed);
+    }
+    INFO("case " << c);
+    CHECK(refused > 20);
+  }
+}
+
+TEST_CASE("The origin of the local frame is the rounded median of the positions, and stays") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  survey::PhotoTable photos;
+  for (const double d : {0.0, 0.01, 0.9, -0.02, 0.02}) {  // the third position is 50 km off
+    survey::Photo p;
+    p.image = fmt::format("{}.jpg", photos.photos.size());
+    p.metadata.longitude_deg = 13.7004 + d, p.metadata.latitude_deg = 61.5003, p.metadata.height = 702.4;
+    photos.photos.push_back(p);
+  }
+  const Eigen::Vector3d origin = survey::frame_origin(opened, photos);
+  const Eigen::Vector3d expected = geo::crs_from_wgs84(opened.crs, {13.710, 61.500, 702});
+  CHECK((origin - expected).norm() < 1e-4);
+  photos.photos.resize(1);
+  CHECK(survey::frame_origin(opened, photos) == origin);  // fixed at the first call
+  fs::remove(opened.inputs() / "frame.csv");
+  CHECK((survey::frame_origin(opened, photos) - origin).norm() > 100);
+  fs::remove(opened.inputs() / "frame.csv");
+  CHECK_THROWS_WITH(survey::frame_origin(opened, survey::PhotoTable()), Contains("nothing says where the block lies"));
+}
+
+TEST_CASE("Surveyed points come into the local frame with the weights their file gives") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  write_file(opened.inputs() / "control.csv",
+             "id,east,north,height,role,sigma_h,sigma_v\nA,431210,6822420,645,control,0.01,0.05\nB,431210,6822420,,"
+             "check,,\nC,,,645,off,,0.1\n");
+  write_file(
+      opened.inputs() / "sightings.csv",
+      "image,point,x,y,sigma,state\np.jpg,A,10,20,0.3,\nq.jpg,A,30,40,,\np.jpg,B,1,2,,rejected\ngone.jpg,A,5,6,,\n");
+  const geo::Frame frame(opened.crs, {431200, 6822400, 640});
+  const auto points = survey::surveyed_points(opened, frame, {"p.jpg", "q.jpg"});
+  REQUIRE(points.size() == 3);
+  CHECK((points[0].surveyed - frame.local_from_crs({431210, 6822420, 645})).norm() == 0);
+  // Plan is isotropic, so the convergence does not turn it; the ellipsoid normal tilts by 4 microrad over 22 m.
+  CHECK(std::abs(points[0].weight(0, 0) - 1e4) < 1e-3);
+  CHECK(std::abs(points[0].weight(2, 2) - 400) < 1e-3);
+  CHECK(points[1].weight(2, 2) < 1e-6);                                // no height
+  CHECK(std::abs(points[1].weight(0, 0) - 1 / (0.02 * 0.02)) < 1e-3);  // the default of [control]
+  CHECK(points[2].weight(0, 0) < 1e-6);
+  CHECK(std::abs(points[2].weight(2, 2) - 100) < 1e-6);
+  REQUIRE(points[0].point.rays.size() == 2);  // not that of a photo which takes no part
+  CHECK(points[0].point.rays[0].sigma == 0.3);
+  CHECK(points[0].point.rays[1].sigma == 0.5);
+  CHECK(points[1].point.rays.empty());
 }

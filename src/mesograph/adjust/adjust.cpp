@@ -4,6 +4,7 @@
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 
 namespace mesograph::adjust {
@@ -35,9 +36,7 @@ double robust_sigma(const Block& block, const std::vector<std::vector<double>>& 
   for (std::size_t p = 0; p < lengths.size(); ++p)
     for (const double length : lengths[p])
       if (std::isfinite(length) && block.points[p].X.allFinite()) all.push_back(length);
-  if (all.empty()) return nan;
-  std::nth_element(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(all.size() / 2), all.end());
-  return all[all.size() / 2] / 1.1774;
+  return median(std::move(all)) / 1.1774;
 }
 
 /// Accepts and rejects tie rays by their residual; true where any changed.

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/base/median.hpp>
 
 namespace mesograph::adjust {
 
@@ -26,7 +27,7 @@ double ray_angle(const Block& block, const GroundPoint& point) {
   double least_cos = 1.0;
   for (std::size_t i = 0; i < point.rays.size(); ++i)
     for (std::size_t j = 0; j < i; ++j) {
-      if (!point.rays[i].accepted || !point.rays[j].accepted) continue;
+      if (!takes_part(block, point.rays[i]) || !takes_part(block, point.rays[j])) continue;
       const Eigen::Vector3d a = (point.X - block.stations[point.rays[i].station].C).normalized();
       const Eigen::Vector3d b = (point.X - block.stations[point.rays[j].station].C).normalized();
       least_cos = std::min(least_cos, a.dot(b));
@@ -40,13 +41,10 @@ double ground_sampling_distance(const Block& block) {
     if (!point.X.allFinite()) continue;
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
-      if (ray.accepted && s.oriented)
-        all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
+      if (takes_part(block, ray)) all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
     }
   }
-  if (all.empty()) return nan;
-  std::nth_element(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(all.size() / 2), all.end());
-  return all[all.size() / 2];
+  return median(std::move(all));
 }
 
 }  // namespace mesograph::adjust

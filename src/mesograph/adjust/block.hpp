@@ -70,10 +70,15 @@ struct Block {
 /// distortion as lenses of drones have it.
 CameraPrior usual_prior(const camera::Camera& camera);
 
+/// A ray that is accepted and whose station is oriented.
+inline bool takes_part(const Block& block, const Ray& ray) {
+  return ray.accepted && block.stations[ray.station].oriented;
+}
+
 /// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.
 std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X);
 
-/// Largest angle between two accepted rays of a point, rad.
+/// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);
 
 /// Ground sampling distance of a block: median over its tie points of range / c, m.

@@ -13,7 +13,7 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
   Eigen::Vector3d n = Eigen::Vector3d::Zero();
   for (const Ray& ray : point.rays) {
     const Station& s = block.stations[ray.station];
-    if (!ray.accepted || !s.oriented) continue;
+    if (!takes_part(block, ray)) continue;
     const auto v = camera::ray(block.cameras[s.camera], ray.x);
     if (!v) continue;
     const Eigen::Vector3d d = (s.R * *v).normalized();
@@ -28,7 +28,7 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
 
 bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
   int rays = 0;
-  for (const Ray& ray : point.rays) rays += ray.accepted && block.stations[ray.station].oriented;
+  for (const Ray& ray : point.rays) rays += takes_part(block, ray);
   const auto fail = [&] {
     point.X.setConstant(nan);
     return false;
@@ -41,7 +41,7 @@ bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
     Eigen::Vector3d n = Eigen::Vector3d::Zero();
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
-      if (!ray.accepted || !s.oriented) continue;
+      if (!takes_part(block, ray)) continue;
       const auto projection =
           camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (point.X - s.C));
       if (!projection) return fail();
@@ -55,11 +55,8 @@ bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
     if (step.norm() < 1e-7 * (1 + point.X.norm())) break;
   }
   for (const Ray& ray : point.rays)
-    if (ray.accepted && block.stations[ray.station].oriented && !residual(block, ray, point.X)) return fail();
-  Block const& b = block;
-  GroundPoint seen = point;
-  std::erase_if(seen.rays, [&](const Ray& ray) { return !b.stations[ray.station].oriented; });
-  return ray_angle(block, seen) >= min_ray_angle ? true : fail();
+    if (takes_part(block, ray) && !residual(block, ray, point.X)) return fail();
+  return ray_angle(block, point) >= min_ray_angle ? true : fail();
 }
 
 }  // namespace mesograph::adjust

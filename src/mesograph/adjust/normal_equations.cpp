@@ -67,7 +67,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
     bool moves = false;
     for (std::size_t r = 0; r < point.rays.size(); ++r) {
       const Ray& ray = point.rays[r];
-      if (!ray.accepted || !block.stations[ray.station].oriented) continue;
+      if (!takes_part(block, ray)) continue;
       rays_.push_back(static_cast<int>(r));
       ++active.rays;
       moves = moves || layout_.station[ray.station] >= 0;

@@ -29,8 +29,6 @@ struct Tally {
   int image_points = 0;
 };
 
-bool takes_part(const Block& block, const Ray& ray) { return ray.accepted && block.stations[ray.station].oriented; }
-
 int rays_of(const Block& block, const GroundPoint& point) {
   return static_cast<int>(
       std::count_if(point.rays.begin(), point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); }));
@@ -58,7 +56,7 @@ PointStatistics point_statistics(const Block& block, const GroundPoint& point, c
   std::vector<const Ray*> rays;
   for (const Ray& ray : point.rays) {
     const Station& s = block.stations[ray.station];
-    if (!ray.accepted || !s.oriented) continue;
+    if (!takes_part(block, ray)) continue;
     rays.push_back(&ray);
     claim(layout.station[ray.station], 6);
     claim(layout.camera[s.camera], k);

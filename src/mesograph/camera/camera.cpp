@@ -114,6 +114,12 @@ std::optional<Eigen::Vector3d> ray(const Camera& camera, const Eigen::Vector2d& 
   return std::nullopt;
 }
 
+std::size_t cell_of(const Camera& camera, const Eigen::Vector2d& x, int columns, int rows) {
+  const int col = std::clamp(static_cast<int>(x.x() / camera.width * columns), 0, columns - 1);
+  const int row = std::clamp(static_cast<int>(x.y() / camera.height * rows), 0, rows - 1);
+  return static_cast<std::size_t>(row) * columns + col;
+}
+
 bool inside(const Camera& camera, const Eigen::Vector2d& x, double margin_px) {
   return x.x() >= margin_px && x.y() >= margin_px && x.x() <= camera.width - margin_px &&
          x.y() <= camera.height - margin_px;

@@ -52,6 +52,10 @@ std::optional<Projection> project_with_derivatives(const Camera& camera, const E
 /// radius leads there.
 std::optional<Eigen::Vector3d> ray(const Camera& camera, const Eigen::Vector2d& x);
 
+/// Cell of a grid of `columns` x `rows` over the photo, row by row, that an image point falls into; points outside
+/// belong to the nearest cell.
+std::size_t cell_of(const Camera& camera, const Eigen::Vector2d& x, int columns, int rows);
+
 /// True where an image point lies inside the photo, `margin_px` away from its edges.
 bool inside(const Camera& camera, const Eigen::Vector2d& x, double margin_px = 0.0);
 

@@ -138,7 +138,7 @@ photo::Grey cut(const photo::Grey& image, const Tile& tile) {
 }
 
 void match_tile(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
-                const Tile& tile, const Tile& inner, const DepthOptions& options, DepthMap& out) {
+                const Tile& tile, const Tile& inner, const DepthOptions& options, photo::Raster<float>& out) {
   const Range range = range_of(reference, partners, ground, tile, options);
   if (!(range.step > 0)) return;
   const photo::Grey image = cut(reference.image, tile);
@@ -172,17 +172,16 @@ void match_tile(const View& reference, const std::vector<View>& partners, const 
       const std::uint8_t cost = volume.at(col - tile.col, row - tile.row)[std::lround(label)];
       const float score = 1 - static_cast<float>(cost) / 63.5f;
       if (score < options.least_score) continue;
-      out.height.at(col, row) = static_cast<float>(range.low + label * range.step);
-      out.score.at(col, row) = score;
+      out.at(col, row) = static_cast<float>(range.low + label * range.step);
     }
 }
 
 }  // namespace
 
-DepthMap match_depth(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
-                     const DepthOptions& options) {
+photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
+                                 const std::vector<GroundHint>& ground, const DepthOptions& options) {
   const int w = reference.pinhole.width, h = reference.pinhole.height;
-  DepthMap out{photo::Raster<float>(w, h, 1, std::numeric_limits<float>::quiet_NaN()), photo::Raster<float>(w, h)};
+  photo::Raster<float> out(w, h, 1, std::numeric_limits<float>::quiet_NaN());
   if (partners.empty()) return out;
   for (int row = 0; row < h; row += options.tile)
     for (int col = 0; col < w; col += options.tile) {

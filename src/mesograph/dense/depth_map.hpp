@@ -6,16 +6,10 @@
 
 namespace mesograph::dense {
 
-/// A photo's own surface: for each pixel of its pinhole photo the height z (local frame, m) at which its ray ends; NaN:
-/// nothing found.
-struct DepthMap {
-  photo::Raster<float> height;
-  photo::Raster<float> score;  ///< mean correlation of the best partners there, 0 to 1
-};
-
 struct DepthOptions {
   int window = 3;        ///< half width of the correlation window, pixels of the level: 7 x 7
-  int tile = 384;        ///< pixels, each with its own range of heights; bounds memory to about 400 MB a thread
+  int tile = 384;        ///< pixels, each with its own range of heights; bounds memory: at most 320 labels of 448 x 448
+                         ///< pixels, 260 MB a thread
   int margin = 32;       ///< overlap of tiles, pixels
   double step_px = 1.0;  ///< parallax between neighbouring heights in the widest partner; more skips minima
   double pad = 3.0;      ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
@@ -30,16 +24,17 @@ struct View {
   photo::Grey image;  ///< 0: no data
 };
 
-/// Heights of `reference` from its partners. The ground is swept by horizontal planes of the local frame: windows then
-/// lie on level ground in every photo, oblique ones too. Cost: mean of the better half of the partners' normalised
-/// cross-correlations (exposure and lighting of a whole window drop out, photos that do not see a place drop out), then
-/// semi-global. `ground`: heights of tie points with their image points in the reference, level pixels.
-/// Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR; Hirschmueller (2008).
+/// Heights z (local frame, m) at which the rays of `reference` end, for each of its pixels; NaN: nothing found. The
+/// ground is swept by horizontal planes of the local frame: windows then lie on level ground in every photo, oblique
+/// ones too. Cost: mean of the better half of the partners' normalised cross-correlations (exposure and lighting of a
+/// whole window drop out, photos that do not see a place drop out), then semi-global. `ground`: heights of tie points
+/// with their image points in the reference, level pixels. Source: Collins (1996), A space-sweep approach to true
+/// multi-image matching, CVPR; Hirschmueller (2008).
 struct GroundHint {
   Eigen::Vector2d x;
   double z;
 };
-DepthMap match_depth(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
-                     const DepthOptions& options = {});
+photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
+                                 const std::vector<GroundHint>& ground, const DepthOptions& options = {});
 
 }  // namespace mesograph::dense

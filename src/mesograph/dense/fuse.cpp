@@ -9,7 +9,7 @@ namespace {
 /// Surface point of a view at an image point; NaN where it has none.
 Eigen::Vector3d surface_point(const MappedView& view, double x, double y) {
   const int col = static_cast<int>(x), row = static_cast<int>(y);
-  const float z = view.depth.height.at(col, row);
+  const float z = view.height.at(col, row);
   if (!std::isfinite(z)) return Eigen::Vector3d::Constant(nan);
   const Eigen::Vector3d d = view.pinhole.direction(col + 0.5, row + 0.5);
   return view.pinhole.C + (z - view.pinhole.C.z()) / d.z() * d;

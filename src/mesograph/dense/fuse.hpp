@@ -22,7 +22,7 @@ struct FuseOptions {
 
 struct MappedView {
   Pinhole pinhole;
-  DepthMap depth;
+  photo::Raster<float> height;  ///< of match_depth
 };
 
 /// Points of one photo's surface that other photos' surfaces confirm: each ray is cut at the mean height of those that

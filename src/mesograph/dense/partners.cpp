@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/dense/partners.hpp>
 
@@ -9,15 +10,9 @@ namespace mesograph::dense {
 namespace {
 
 struct Shared {
-  std::vector<float> angles;  // rad
-  double scale = 0;           // sum of log range ratios
+  std::vector<double> angles;  // rad
+  double scale = 0;            // sum of log range ratios
 };
-
-double median(std::vector<float>& values) {
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
-}
 
 }  // namespace
 
@@ -36,11 +31,10 @@ std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const 
       const adjust::GroundPoint& point = block.points[p];
       const Eigen::Vector3d mine = point.X - me.C;
       for (const adjust::Ray& ray : point.rays) {
-        if (ray.station == static_cast<int>(s) || !ray.accepted || !block.stations[ray.station].oriented) continue;
+        if (ray.station == static_cast<int>(s) || !adjust::takes_part(block, ray)) continue;
         const Eigen::Vector3d theirs = point.X - block.stations[ray.station].C;
         Shared& entry = shared[ray.station];
-        entry.angles.push_back(
-            static_cast<float>(std::acos(std::clamp(mine.normalized().dot(theirs.normalized()), -1.0, 1.0))));
+        entry.angles.push_back(std::acos(std::clamp(mine.normalized().dot(theirs.normalized()), -1.0, 1.0)));
         const double c_ratio = block.cameras[block.stations[ray.station].camera].interior[camera::c] /
                                block.cameras[me.camera].interior[camera::c];
         entry.scale += std::log(mine.norm() / theirs.norm() * c_ratio);

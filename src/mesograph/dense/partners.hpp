@@ -6,7 +6,7 @@
 namespace mesograph::dense {
 
 struct PartnerOptions {
-  int most = 5;                  ///< partners of a photo; more cost time in proportion and add little after five
+  int most = 5;                  ///< partners of a photo; time goes in proportion to it
   double best_angle_deg = 14.0;  ///< rays that meet so are told apart well and still look alike
   double least_angle_deg = 3.0, most_angle_deg = 40.0;
   int least_shared = 30;  ///< tie points

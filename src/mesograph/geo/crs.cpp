@@ -36,11 +36,19 @@ std::string definition_text(const std::string& crs) {
   throw Error("CRS '{}' is not understood; write EPSG:n, EPSG:n+m, the path of a .prj or WKT file, or local", crs);
 }
 
+/// The UTM zone in the middle of a CRS's area of use; the families of zones where the area is wider than two of them.
+std::string fitting_grid(PJ_CONTEXT* context, const PJ* crs) {
+  double west = 0, south = 0, east = 0, north = 0;
+  const bool known = proj_get_area_of_use(context, crs, &west, &south, &east, &north, nullptr) != 0 && west > -1000;
+  if (known && east > west && east - west <= 12)
+    return fmt::format("EPSG:{}, the UTM zone of its area", utm_code(0.5 * (west + east), 0.5 * (south + north)));
+  return "the UTM zone of the site (EPSG:258nn in Europe, EPSG:326nn north and EPSG:327nn south of the equator)";
+}
+
 void check_projected_in_metres(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
   const PJ_TYPE type = proj_get_type(horizontal);
   if (type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS || type == PJ_TYPE_GEOCENTRIC_CRS)
-    throw Error("CRS {} is not projected; choose a metric grid, as the UTM zone of the site (EPSG:258nn or EPSG:326nn)",
-                crs);
+    throw Error("CRS {} is not projected; choose a metric grid, as {}", crs, fitting_grid(context, horizontal));
   if (type != PJ_TYPE_PROJECTED_CRS) throw Error("CRS {} is no projected grid; choose one in metres", crs);
   const Pj axes(proj_crs_get_coordinate_system(context, horizontal));
   for (int axis = 0; axis < 2; ++axis) {

@@ -40,8 +40,8 @@ struct DetectOptions {
 /// Extrema of the difference of Gaussians in place and scale, located by a quadratic fit, each with a descriptor: 4 x 4
 /// histograms of 8 gradient directions, turned to the keypoint's angle, Hellinger root, scaled to a norm of 512 and cut
 /// to 8 bits. Ordered by cell and strength; the same photo gives the same bytes.
-/// Accuracy: 0.2 to 0.4 px on photos with half a pixel of blur. Cost: about 1 s a megapixel on one core; 30 floats a
-/// pixel.
+/// Accuracy: 0.2 to 0.4 px on photos with half a pixel of blur. Cost: about 0.7 s a megapixel on one core; 16 floats
+/// a pixel.
 /// Source: Lowe (2004), Distinctive image features from scale-invariant keypoints, IJCV 60; Arandjelovic & Zisserman
 /// (2012), Three things everyone should know to improve object retrieval, CVPR.
 Keypoints detect(const photo::Grey& image, const DetectOptions& options = {});

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/match/five_point.hpp>
 #include <mesograph/match/verify.hpp>
@@ -24,11 +25,9 @@ double narrowed(const Eigen::Matrix3d& E, const std::vector<Eigen::Vector3d>& a,
   for (std::size_t i = 0; i < a.size(); ++i)
     if (const double d = sampson2(E, a[i], b[i]); d < limit) inside.push_back(d);
   if (inside.empty()) return limit;
-  const auto middle = inside.begin() + static_cast<std::ptrdiff_t>(inside.size() / 2);
-  std::nth_element(inside.begin(), middle, inside.end());
   // The median of squares of normal errors is (0.6745 sigma)^2. A floor of a twentieth of the wide limit's distance
   // keeps pairs whose distances are all but zero.
-  return std::clamp(sigmas * sigmas * *middle / (0.6745 * 0.6745), limit / 400, limit);
+  return std::clamp(sigmas * sigmas * median(inside) / (0.6745 * 0.6745), limit / 400, limit);
 }
 
 }  // namespace

@@ -143,10 +143,7 @@ Growth::Candidate Growth::next_photo() const {
     for (const Seen& seen : seen_[s]) {
       const adjust::GroundPoint& point = block_.points[seen.point];
       if (!point.X.allFinite()) continue;
-      const Eigen::Vector2d& x = point.rays[seen.ray].x;
-      const int c = std::clamp(static_cast<int>(x.x() / camera.width * columns), 0, columns - 1);
-      const int r = std::clamp(static_cast<int>(x.y() / camera.height * rows), 0, rows - 1);
-      cell[r * columns + c] = 1;
+      cell[camera::cell_of(camera, point.rays[seen.ray].x, columns, rows)] = 1;
       ++all[s].points;
     }
     all[s].station = static_cast<int>(s);
@@ -201,7 +198,7 @@ void Growth::intersect_new(int station) {
     adjust::GroundPoint& point = block_.points[seen[i].point];
     if (point.X.allFinite() || !adjust::intersect(block_, point, least_angle)) return;
     for (const adjust::Ray& ray : point.rays) {
-      if (!block_.stations[ray.station].oriented || !ray.accepted) continue;
+      if (!adjust::takes_part(block_, ray)) continue;
       const auto v = adjust::residual(block_, ray, point.X);
       const camera::Camera& camera = block_.cameras[block_.stations[ray.station].camera];
       if (!v || v->norm() > options_.new_camera_tolerance * std::max(camera.width, camera.height)) {
@@ -210,6 +207,15 @@ void Growth::intersect_new(int station) {
       }
     }
   });
+}
+
+void Growth::adjust_free(adjust::Scope scope, int iterations, double tolerance) {
+  scope.positions = scope.control = false;
+  scope.robust_scale = 4.0;
+  adjust::SolveOptions options;
+  options.max_iterations = iterations;
+  options.cost_tolerance = tolerance;
+  solve(block_, scope, options, progress_);
 }
 
 void Growth::adjust_around(int station) {
@@ -233,12 +239,7 @@ void Growth::adjust_around(int station) {
     scope.cameras[block_.stations[station].camera] = 1;
     scope.free = free_parameters(3);
   }
-  scope.positions = scope.control = false;
-  scope.robust_scale = 4.0;
-  adjust::SolveOptions options;
-  options.max_iterations = 8;
-  options.cost_tolerance = 1e-3;
-  solve(block_, scope, options, progress_);
+  adjust_free(scope, 8, 1e-3);
 }
 
 void Growth::adjust_all() {
@@ -247,12 +248,7 @@ void Growth::adjust_all() {
   scope.stations.resize(block_.stations.size());
   for (std::size_t s = 0; s < scope.stations.size(); ++s)
     scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_;
-  scope.positions = scope.control = false;
-  scope.robust_scale = 4.0;
-  adjust::SolveOptions options;
-  options.max_iterations = 25;
-  options.cost_tolerance = 1e-4;
-  solve(block_, scope, options, progress_);
+  adjust_free(scope, 25, 1e-4);
   // Rays that no longer fit are set aside, those that fit again come back; then every point from its rays anew.
   constexpr double limit_px = 4.0;
   parallel_for(block_.points.size(), 64, [&](std::size_t p) {
@@ -264,7 +260,7 @@ void Growth::adjust_all() {
     }
     adjust::intersect(block_, point, least_angle);
     for (const adjust::Ray& ray : point.rays) {
-      if (!point.X.allFinite() || !block_.stations[ray.station].oriented || !ray.accepted) continue;
+      if (!point.X.allFinite() || !adjust::takes_part(block_, ray)) continue;
       const auto v = adjust::residual(block_, ray, point.X);
       if (!v || v->norm() > limit_px) point.X.setConstant(nan);
     }

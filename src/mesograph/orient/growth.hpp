@@ -30,6 +30,8 @@ class Growth {
   Candidate next_photo() const;
   bool add(int station);
   void intersect_new(int station);
+  /// In the block's own frame: without positions and control, robust.
+  void adjust_free(adjust::Scope scope, int iterations, double tolerance);
   void adjust_around(int station);
   void adjust_all();
   bool camera_is_known(int camera) const;

@@ -40,7 +40,7 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
 }
 
 /// The tie points that growth works with: those with most rays first, until every cell of every photo has its share.
-/// Growth needs spread, not numbers; with all points it took five times as long for the same stations.
+/// Growth needs spread, not numbers; the last adjustment takes all points.
 adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
   constexpr int columns = 12, rows = 9;
   adjust::Block out = block;
@@ -56,9 +56,8 @@ adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
     bool wanted = false;
     for (const adjust::Ray& ray : block.points[p].rays) {
       const camera::Camera& camera = block.cameras[block.stations[ray.station].camera];
-      const int c = std::clamp(static_cast<int>(ray.x.x() / camera.width * columns), 0, columns - 1);
-      const int r = std::clamp(static_cast<int>(ray.x.y() / camera.height * rows), 0, rows - 1);
-      cells.push_back((static_cast<std::size_t>(ray.station) * rows + r) * columns + c);
+      cells.push_back(static_cast<std::size_t>(ray.station) * columns * rows +
+                      camera::cell_of(camera, ray.x, columns, rows));
       wanted = wanted || filled[cells.back()] < rays_per_cell;
     }
     if (!wanted) continue;

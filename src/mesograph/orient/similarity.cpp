@@ -2,6 +2,7 @@
 #include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/median.hpp>
 #include <mesograph/orient/similarity.hpp>
 
 namespace mesograph::orient {
@@ -39,9 +40,7 @@ std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen
     out = weighted_similarity(source, target, w);
     const Eigen::VectorXd d2 =
         (((out.scale * out.R * source).colwise() + out.t) - target).colwise().squaredNorm().transpose();
-    std::vector<double> sorted(d2.data(), d2.data() + d2.size());
-    std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() / 2), sorted.end());
-    const double scale2 = std::max(4 * sorted[sorted.size() / 2], 1e-12);
+    const double scale2 = std::max(4 * median({d2.data(), d2.data() + d2.size()}), 1e-12);
     w = (1 + d2.array() / scale2).square().inverse().matrix();
     out.kept = static_cast<int>((d2.array() < 4 * scale2).count());
     out.rms = std::sqrt((d2.array() < 4 * scale2).select(d2.array(), 0.0).sum() / std::max(1, out.kept));

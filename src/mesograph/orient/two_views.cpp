@@ -2,6 +2,7 @@
 #include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/median.hpp>
 #include <mesograph/orient/two_views.hpp>
 
 namespace mesograph::orient {
@@ -41,8 +42,7 @@ RelativePose pose_from_essential(const Eigen::Matrix3d& E, const Eigen::Matrix3X
       }
       pose.in_front = static_cast<int>(angles.size());
       if (pose.in_front <= best.in_front) continue;
-      std::nth_element(angles.begin(), angles.begin() + static_cast<std::ptrdiff_t>(angles.size() / 2), angles.end());
-      pose.median_angle = angles[angles.size() / 2];
+      pose.median_angle = median(std::move(angles));
       best = pose;
     }
   return best;

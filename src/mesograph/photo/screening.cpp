@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/median.hpp>
 #include <mesograph/photo/screening.hpp>
 
 namespace mesograph::photo {
@@ -26,12 +27,6 @@ Quality assess(const Grey& g) {
 }
 
 namespace {
-
-double median(std::vector<double> values) {
-  if (values.empty()) return nan;
-  std::nth_element(values.begin(), values.begin() + static_cast<long>(values.size() / 2), values.end());
-  return values[values.size() / 2];
-}
 
 /// Height below which photos were taken during take-off or landing; -infinity where there are none.
 double take_off_height(std::vector<double> heights, const ScreeningOptions& options) {

@@ -18,7 +18,7 @@ Quality assess(const Grey& half_size);
 struct ScreeningInput {
   std::string image;
   Quality quality;
-  double east = nan, north = nan, up = nan;  ///< m, any common frame; NaN: no position
+  double up = nan;  ///< height as the camera wrote it, m; NaN: none
 };
 
 struct ScreeningOptions {

@@ -1,9 +1,8 @@
-#include <sys/resource.h>
-
 #include <algorithm>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/process.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/orient/similarity.hpp>
 #include <mesograph/survey/stages.hpp>
@@ -100,7 +99,7 @@ std::string photos_text(const PhotoTable& photos, const NamedBlock& named) {
   std::vector<double> squares(named.images.size(), 0.0);
   for (const adjust::GroundPoint& point : named.block.points)
     for (const adjust::Ray& ray : point.rays) {
-      if (!ray.accepted || !point.X.allFinite() || !named.block.stations[ray.station].oriented) continue;
+      if (!point.X.allFinite() || !adjust::takes_part(named.block, ray)) continue;
       if (const auto v = adjust::residual(named.block, ray, point.X))
         ++ties[ray.station], squares[ray.station] += v->squaredNorm();
     }
@@ -141,8 +140,6 @@ Json summary_of(const NamedBlock& named, const adjust::AdjustResult& result, con
                         {"size", json_of(s.size)},
                         {"w", json_of(s.w)}});
   std::string text;
-  rusage usage{};
-  getrusage(RUSAGE_SELF, &usage);
   return {{"photos", std::count_if(named.block.stations.begin(), named.block.stations.end(),
                                    [](const adjust::Station& s) { return s.oriented; })},
           {"tie_points", result.tie_points},
@@ -160,21 +157,28 @@ Json summary_of(const NamedBlock& named, const adjust::AdjustResult& result, con
           {"groups", groups},
           {"suspects", suspects},
           {"cameras", cameras_of(named, text)},
-          {"peak_memory_mb", static_cast<double>(usage.ru_maxrss) / 1024.0}};
+          {"peak_memory_mb", peak_memory_mb()}};
 }
 
 /// What the survey wants to know of before it trusts the numbers.
-void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress) {
+void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, const Json& check,
+          Progress& progress) {
   if (result.status != adjust::SolveStatus::converged)
     progress.say("the adjustment did not come to rest; its figures are not final");
   for (const adjust::Suspect& s : result.suspects)
     progress.say(fmt::format("{} {}{}: {} is off by {:+.3f} {} (w = {:.1f})", s.kind, s.id,
                              s.station < 0 ? "" : " in " + named.images[s.station], s.component, s.size,
                              s.kind == "control" ? "m" : "px", s.w));
-  const auto tolerance = survey.settings.tolerance.find("image_rms_px");
-  if (tolerance != survey.settings.tolerance.end() && result.reprojection_rms_px > tolerance->second)
-    progress.say(fmt::format("reprojection {:.2f} px is above the tolerance of {} px", result.reprojection_rms_px,
-                             tolerance->second));
+  const auto limit = [&](const char* key, double value, const char* what, const char* unit) {
+    const auto found = survey.settings.tolerance.find(key);
+    if (found != survey.settings.tolerance.end() && value > found->second)
+      progress.say(fmt::format("{} {:.3f} {} is above the tolerance of {} {}", what, value, unit, found->second, unit));
+  };
+  limit("image_rms_px", result.reprojection_rms_px, "reprojection rms", "px");
+  if (check.is_null()) return;
+  const auto number = [&](const char* key) { return check[key].is_number() ? check[key].get<double>() : nan; };
+  limit("check_rmse_h", std::hypot(number("rmse_east"), number("rmse_north")), "horizontal RMSE of the checks", "m");
+  limit("check_rmse_v", number("rmse_height"), "height RMSE of the checks", "m");
 }
 
 void check_datum(const NamedBlock& named) {
@@ -264,9 +268,9 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   }
   const adjust::AdjustResult result = adjust::adjust(named.block, adjusting, progress);
   const std::vector<PointRow> rows = point_rows(survey, named, result);
-  warn(survey, named, result, progress);
   Outcome out;
   out.summary = summary_of(named, result, rows);
+  warn(survey, named, result, out.summary["check"], progress);
   save_block(survey, "adjust", named);
   std::string cameras;
   cameras_of(named, cameras);

@@ -160,13 +160,7 @@ void screen_sorties(std::vector<Photo>& photos, const std::vector<Decision>& dec
     if (!p.path.empty() && p.screened_out != "unreadable") sorties[p.sortie].push_back(&p);
   for (auto& [name, members] : sorties) {
     std::vector<photo::ScreeningInput> inputs;
-    // Metres east and north of the first photo are near enough for a comparison of heights and neighbours.
-    for (const Photo* p : members) {
-      const photo::Metadata& m = p->metadata;
-      const double per_degree = 111320.0;
-      inputs.push_back({p->image, p->quality, m.longitude_deg * per_degree * std::cos(m.latitude_deg * rad_per_deg),
-                        m.latitude_deg * per_degree, m.height});
-    }
+    for (const Photo* p : members) inputs.push_back({p->image, p->quality, p->metadata.height});
     for (Photo* p : members) p->screened_out.clear(), p->value = nan;
     for (const photo::ScreenedOut& out : photo::screen(inputs))
       for (Photo* p : members)
@@ -295,6 +289,12 @@ std::vector<const Photo*> PhotoTable::kept() const& {
 
 const CameraStart& PhotoTable::camera(const std::string& name) const {
   return *std::find_if(cameras.begin(), cameras.end(), [&](const CameraStart& c) { return c.name == name; });
+}
+
+camera::Camera start_camera(const CameraStart& start) {
+  camera::Camera camera{start.name, start.width, start.height, camera::Interior::Zero()};
+  camera.interior[camera::c] = start.c;
+  return camera;
 }
 
 Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {

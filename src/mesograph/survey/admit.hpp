@@ -1,5 +1,6 @@
 #pragma once
 
+#include <mesograph/camera/camera.hpp>
 #include <mesograph/survey/survey.hpp>
 #include <optional>
 
@@ -9,9 +10,12 @@ struct AdmitOptions {
   std::vector<std::filesystem::path> paths;  ///< photos or folders; empty: look again at what was admitted before
   std::string sortie;
   std::vector<std::string> drop, keep;     ///< name patterns
-  std::filesystem::path moved_to;            ///< folder below which photos that are not where they were are looked for
+  std::filesystem::path moved_to;          ///< folder below which photos that are not where they were are looked for
   std::filesystem::path listing, cameras;  ///< stations.csv and cameras.json: start values, with sigmas as written
 };
+
+/// The camera with its start value of c and nothing else known.
+camera::Camera start_camera(const CameraStart& start);
 
 /// All photos of the survey and their cameras, as admit left them.
 struct PhotoTable {

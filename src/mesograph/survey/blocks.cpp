@@ -3,6 +3,7 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/camera/rotation.hpp>
 #include <mesograph/survey/blocks.hpp>
@@ -52,12 +53,6 @@ adjust::GroundPoint get_point(Numbers& n) {
     r.accepted = n.get() != 0;
   }
   return p;
-}
-
-double median(std::vector<double> values) {
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
 }
 
 Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
@@ -252,8 +247,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     if (!camera_index.count(p->camera)) {
       camera_index[p->camera] = static_cast<int>(b.cameras.size());
       const CameraStart& start = photos.camera(p->camera);
-      camera::Camera camera{start.name, start.width, start.height, camera::Interior::Zero()};
-      camera.interior[camera::c] = start.c;
+      camera::Camera camera = start_camera(start);
       if (listed.count(p->camera)) camera = listed[p->camera];
       camera.name = p->camera;
       b.cameras.push_back(camera);

@@ -81,7 +81,7 @@ std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block,
   for (const adjust::GroundPoint& point : block.points) {
     if (!point.X.allFinite()) continue;
     for (const adjust::Ray& ray : point.rays)
-      if (ray.accepted && block.stations[ray.station].oriented)
+      if (adjust::takes_part(block, ray))
         out[ray.station].push_back({pinholes[ray.station].project(point.X), point.X.z()});
   }
   return out;
@@ -89,14 +89,14 @@ std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block,
 
 using Json = nlohmann::json;
 
-void save_depth(const fs::path& path, const dense::DepthMap& map) {
-  write_packed(path, {{"width", map.height.width}, {"height", map.height.height}, {"z", bytes_of(map.height.data)}});
+void save_depth(const fs::path& path, const photo::Raster<float>& height) {
+  write_packed(path, {{"width", height.width}, {"height", height.height}, {"z", bytes_of(height.data)}});
 }
 
 dense::MappedView load_depth(const Job& job, int station) {
   const Json json = read_packed(job.item(station));
-  dense::MappedView out{job.pinhole(station), {photo::Raster<float>(json.at("width"), json.at("height")), {}}};
-  out.depth.height.data = values_of<float>(json.at("z"));
+  dense::MappedView out{job.pinhole(station), photo::Raster<float>(json.at("width"), json.at("height"))};
+  out.height.data = values_of<float>(json.at("z"));
   return out;
 }
 
@@ -148,7 +148,6 @@ std::vector<dense::CloudPoint> fuse_photos(const Job& job, Progress& progress) {
     for (const dense::MappedView& other : others) list.push_back(&other);
     const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[s]->path, job.request.level),
                                                job.block.cameras[job.block.stations[s].camera], reference.pinhole);
-    // Merging each photo alone first keeps memory to what the cloud itself needs.
     parts[s] = dense::confirmed_points(reference, colour, list, options);
   });
   std::vector<dense::CloudPoint> all;

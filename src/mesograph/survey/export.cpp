@@ -71,7 +71,7 @@ std::string points(const Survey& survey) {
     int rays = 0;
     double squares = 0;
     for (const adjust::Ray& r : p.rays) {
-      if (!r.accepted || !named.block.stations[r.station].oriented) continue;
+      if (!adjust::takes_part(named.block, r)) continue;
       if (const auto v = adjust::residual(named.block, r, p.X)) ++rays, squares += v->squaredNorm();
     }
     if (rays < 2) continue;

@@ -82,6 +82,11 @@ Outcome orient(Survey& survey, Progress& progress) {
     out_list.push_back({{"image", named.images[n.station]}, {"reason", n.reason}});
     progress.say(fmt::format("{} could not be oriented: {}", named.images[n.station], n.reason));
   }
+  const auto oriented = static_cast<double>(named.images.size() - result.not_oriented.size());
+  const auto least = survey.settings.tolerance.find("oriented_share");
+  if (least != survey.settings.tolerance.end() && oriented < least->second * static_cast<double>(named.images.size()))
+    progress.say(fmt::format("{} of {} photos oriented is below the tolerance of {}", oriented, named.images.size(),
+                             least->second));
   Outcome out;
   out.summary = {{"photos", named.images.size()},
                  {"oriented", named.images.size() - result.not_oriented.size()},

@@ -119,13 +119,11 @@ report::ResidualField residual_field(const adjust::Block& block, std::size_t cam
   for (const adjust::GroundPoint& point : block.points)
     for (const adjust::Ray& ray : point.rays) {
       const adjust::Station& s = block.stations[ray.station];
-      if (!point.X.allFinite() || !ray.accepted || !s.oriented || s.camera != static_cast<int>(camera_number)) continue;
+      if (!point.X.allFinite() || !adjust::takes_part(block, ray) || s.camera != static_cast<int>(camera_number))
+        continue;
       const auto v = adjust::residual(block, ray, point.X);
-      const int c = std::clamp(static_cast<int>(ray.x.x() / camera.width * out.columns), 0, out.columns - 1);
-      const int r = std::clamp(static_cast<int>(ray.x.y() / camera.height * out.rows), 0, out.rows - 1);
-      if (v)
-        out.mean[static_cast<std::size_t>(r) * out.columns + c] += *v,
-            ++n[static_cast<std::size_t>(r) * out.columns + c];
+      const std::size_t cell = camera::cell_of(camera, ray.x, out.columns, out.rows);
+      if (v) out.mean[cell] += *v, ++n[cell];
     }
   for (std::size_t i = 0; i < n.size(); ++i)
     if (n[i] < 5)

@@ -1,4 +1,3 @@
-#include <algorithm>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -8,10 +7,6 @@ nlohmann::ordered_json run(Survey& survey, Progress& progress) {
   const auto add = [&](const char* name, const Outcome& outcome) {
     out[name] = outcome.summary;
     out[name]["did"] = outcome.made ? "made" : "current";
-  };
-  const auto wants = [&](const char* product) {
-    const auto& want = survey.settings.want;
-    return std::find(want.begin(), want.end(), product) != want.end();
   };
   // Photos that have not changed are only looked at; `made` then says whether the table did.
   Outcome admitted = admit(survey, {}, progress);
@@ -25,8 +20,8 @@ nlohmann::ordered_json run(Survey& survey, Progress& progress) {
     add("sight", sight(survey, {}, progress));
   }
   add("adjust", adjust(survey, {}, progress));
-  if (wants("cloud")) add("densify", densify(survey, {}, progress));
-  if (wants("report")) add("report", report(survey, progress));
+  if (survey.settings.wants("cloud")) add("densify", densify(survey, {}, progress));
+  if (survey.settings.wants("report")) add("report", report(survey, progress));
   return out;
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <filesystem>
 #include <map>
 #include <mesograph/geo/crs.hpp>
@@ -33,6 +34,7 @@ struct Settings {
   std::map<std::string, double> tolerance;  ///< check_rmse_h, check_rmse_v, image_rms_px, oriented_share
   std::vector<std::string> want = {"report", "cloud"};
 
+  bool wants(const std::string& product) const { return std::find(want.begin(), want.end(), product) != want.end(); }
   const SortieSettings& sortie(const std::string& name) const;
 };
 

@@ -1,4 +1,3 @@
-#include <algorithm>
 #include <mesograph/survey/status.hpp>
 
 namespace mesograph::survey {
@@ -31,14 +30,10 @@ std::vector<StageState> stage_states(const Survey& survey) {
   out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie] or the datum's points differ", {out[1]}));
   out.push_back(
       judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {out[2]}));
-  const auto wants = [&](const char* product) {
-    const auto& want = survey.settings.want;
-    return std::find(want.begin(), want.end(), product) != want.end();
-  };
   const StageState adjusted = out[3];
-  if (wants("cloud"))
+  if (survey.settings.wants("cloud"))
     out.push_back(judge(survey, "densify", densify_fingerprint(survey), "[densify] or options differ", {adjusted}));
-  if (wants("report"))
+  if (survey.settings.wants("report"))
     out.push_back(judge(survey, "report", report_fingerprint(survey), "the adjustment differs", {adjusted}));
   return out;
 }

@@ -69,12 +69,6 @@ void Store::finish(const std::string& name, const Stage& stage) {
   insert.exec();
 }
 
-void Store::forget(const std::string& name) {
-  SQLite::Statement remove(register_->database, "DELETE FROM stage WHERE name = ?");
-  remove.bind(1, name);
-  remove.exec();
-}
-
 fs::path Store::item(const std::string& kind, const std::string& name, const std::string& fingerprint) const {
   std::string file = name;
   std::replace(file.begin(), file.end(), '/', '@');

@@ -29,7 +29,6 @@ class Store {
   std::optional<Stage> stage(const std::string& name) const;
   /// Records a stage as the last step of finishing it: its item files must stand already.
   void finish(const std::string& name, const Stage& stage);
-  void forget(const std::string& name);
 
   /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken. A
   /// slash in `name` ("sortie/name") becomes '@'.

@@ -101,12 +101,6 @@ std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table
   return out;
 }
 
-camera::Camera start_camera(const CameraStart& start) {
-  camera::Camera camera{start.name, start.width, start.height, camera::Interior::Zero()};
-  camera.interior[camera::c] = start.c;
-  return camera;
-}
-
 Eigen::Matrix2Xd image_points(const keypoint::Keypoints& keypoints) {
   Eigen::Matrix2Xd x(2, keypoints.points.size());
   for (std::size_t i = 0; i < keypoints.points.size(); ++i)
