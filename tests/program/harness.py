@@ -42,6 +42,11 @@ def folder():
     return Path(tempfile.mkdtemp(prefix="mesograph-test-"))
 
 
+def items(survey, kind):
+    """Finished items of a kind in a store: not what is being written just now."""
+    return [path for path in survey.glob(f"store/{kind}/*") if path.suffix != ".part"]
+
+
 def new_survey(where, *extra):
     """A survey of the small photos, admitted."""
     good("new", where, "--crs", "EPSG:25833+5773", *extra)

@@ -14,7 +14,7 @@ import sys
 import time
 from pathlib import Path
 
-from harness import PROGRAM, SMALL, call, folder, good, run_all
+from harness import PROGRAM, SMALL, call, folder, good, items, run_all
 
 WORK = folder()
 CHECKER = Path(__file__).resolve().parents[2] / "scripts" / "check-demo"
@@ -213,11 +213,11 @@ def test_densify_stopped_and_taken_up_again():
     (place / "results" / "cloud.las").unlink()
     process = subprocess.Popen([PROGRAM, "densify", "-s", place, "--quiet", "--threads", "1"], stderr=subprocess.DEVNULL)
     until = time.time() + 60
-    while time.time() < until and len(list(place.glob("store/depth/*"))) < 2:
+    while time.time() < until and len(items(place, "depth")) < 2:
         time.sleep(0.01)
     process.kill()
     process.wait()
-    kept = {p: p.stat().st_mtime_ns for p in place.glob("store/depth/*") if p.suffix != ".part"}
+    kept = {p: p.stat().st_mtime_ns for p in items(place, "depth")}
     assert len(kept) >= 2 and not (place / "results" / "cloud.las").exists()
     good("densify", "-s", place)
     assert all(p.stat().st_mtime_ns == stamp for p, stamp in kept.items())

@@ -10,7 +10,7 @@ import sys
 import time
 from pathlib import Path
 
-from harness import PROGRAM, SMALL, call, folder, good, new_survey, run_all
+from harness import PROGRAM, SMALL, call, folder, good, items, new_survey, run_all
 
 WORK = folder()
 SURVEY = WORK / "survey"
@@ -163,17 +163,17 @@ def test_only_what_is_out_of_date_is_made_again():
 def test_killed_and_interrupted_work_goes_on():
     place = new_survey(WORK / "killed")
     for sent in (signal.SIGKILL, signal.SIGINT):
-        ready = len(list(place.glob("store/keypoints/*")))
+        ready = len(items(place, "keypoints"))
         process = subprocess.Popen([PROGRAM, "tie", "-s", place, "--quiet", "--threads", "1"], stderr=subprocess.PIPE)
         until = time.time() + 60
-        while time.time() < until and len(list(place.glob("store/keypoints/*"))) < ready + 3:
+        while time.time() < until and len(items(place, "keypoints")) < ready + 3:
             time.sleep(0.02)
         process.send_signal(sent)
         message = process.communicate()[1].decode()
         if sent == signal.SIGINT:
             assert process.returncode == 130 and "interrupted" in message, (process.returncode, message)
         assert states(place)["tie"] == "missing"
-    done = {path: path.stat().st_mtime_ns for path in place.glob("store/keypoints/*") if not path.name.endswith(".part")}
+    done = {path: path.stat().st_mtime_ns for path in items(place, "keypoints")}
     assert len(done) >= 3
     good("tie", "-s", place)
     for path, stamp in done.items():
