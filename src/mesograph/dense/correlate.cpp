@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/dense/correlate.hpp>
-#include <mesograph/dense/wide.hpp>
+#include <mesograph/base/wide.hpp>
 
 namespace mesograph::dense {
 

@@ -3,7 +3,7 @@
 #include <cmath>
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_map.hpp>
-#include <mesograph/dense/wide.hpp>
+#include <mesograph/base/wide.hpp>
 
 namespace mesograph::dense {
 

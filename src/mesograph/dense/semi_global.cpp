@@ -2,7 +2,7 @@
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/dense/semi_global.hpp>
-#include <mesograph/dense/wide.hpp>
+#include <mesograph/base/wide.hpp>
 
 namespace mesograph::dense {
 

@@ -1,26 +1,55 @@
 #pragma once
 
+#include <array>
+#include <functional>
 #include <mesograph/photo/image.hpp>
 #include <vector>
 
 namespace mesograph::keypoint {
 
 inline constexpr int scales_per_octave = 3;
+inline constexpr int gaussians = scales_per_octave + 3;
+inline constexpr int differences = gaussians - 1;
 inline constexpr double base_sigma = 1.6;   ///< of an octave's first level, in its own pixels
 inline constexpr double photo_sigma = 0.5;  ///< what a photo is blurred by as it comes
 
-/// Gaussian levels of one octave: level i has sigma base_sigma * 2^(i / scales_per_octave) in the octave's pixels.
-struct Octave {
-  std::vector<photo::Grey> gaussian;    ///< scales_per_octave + 3 levels
-  std::vector<photo::Grey> difference;  ///< level i + 1 less level i
-};
-
-/// Separable Gaussian blur, edge pixels repeated.
+/// Separable Gaussian blur, edge pixels repeated; the kernel ends at 3.5 sigma.
 photo::Grey blurred(const photo::Grey& image, double sigma);
 
-/// Levels of an octave from its first one.
-Octave build_octave(photo::Grey first);
 /// Every second pixel: the first level of the octave above, from the level with twice the base sigma.
 photo::Grey halved(const photo::Grey& image);
+
+/// The last rows of an image, addressed by their row in the image.
+class RowRing {
+ public:
+  RowRing() = default;
+  RowRing(int width, int rows) : width_(width), rows_(rows), data_(static_cast<std::size_t>(width) * rows) {}
+  float* row(int r) { return data_.data() + static_cast<std::size_t>(r % rows_) * width_; }
+  const float* row(int r) const { return data_.data() + static_cast<std::size_t>(r % rows_) * width_; }
+
+ private:
+  int width_ = 0, rows_ = 1;
+  std::vector<float> data_;
+};
+
+/// What passes by when an octave is swept from top to bottom: the differences of Gaussians of the last rows.
+struct DifferenceRows {
+  static constexpr int kept = 16;  ///< rows
+  std::array<RowRing, differences> level;
+  float at(int l, int col, int row) const { return level[l].row(row)[col]; }
+};
+
+/// Gaussian levels of one octave; level i has sigma base_sigma * 2^(i / scales_per_octave) in the octave's pixels. Only
+/// those in which keypoints are described are kept whole: 1 to scales_per_octave, at index 0 on.
+struct Octave {
+  std::array<photo::Grey, scales_per_octave> level;
+  const photo::Grey& gaussian(int i) const { return level[i - 1]; }
+};
+
+/// Sweeps an octave from its first level. Each level follows the one before by as few rows as its kernel needs, so that
+/// the rows at work stay in the processor's cache and the differences are never stored whole. `see(row, differences)`
+/// is called once the differences of `row` stand, rows in order; those of DifferenceRows::kept rows up to it are there.
+/// Memory: scales_per_octave floats a pixel, and some hundred rows.
+Octave sweep(const photo::Grey& first, const std::function<void(int, const DifferenceRows&)>& see);
 
 }  // namespace mesograph::keypoint

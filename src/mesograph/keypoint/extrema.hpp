@@ -1,0 +1,19 @@
+#pragma once
+
+#include <mesograph/keypoint/keypoint.hpp>
+#include <mesograph/keypoint/scale_space.hpp>
+#include <vector>
+
+namespace mesograph::keypoint {
+
+/// An extremum in one octave, in the octave's own pixel indices (integer = centre of a pixel).
+struct Extremum {
+  int octave = 0, level = 0;
+  double col = 0, row = 0, sigma = 0;
+  float strength = 0;  ///< |difference of Gaussians|, grey levels
+};
+
+/// Appends the extrema of an octave, row by row and level by level; returns the levels to describe them in.
+Octave find_extrema(const photo::Grey& first, int octave, const DetectOptions& options, std::vector<Extremum>& out);
+
+}  // namespace mesograph::keypoint
