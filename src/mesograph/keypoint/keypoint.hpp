@@ -23,8 +23,9 @@ struct Keypoints {
 };
 
 struct DetectOptions {
-  /// Most keypoints of one photo; the strongest in each of about 200 equal cells are kept first, so that weak ground
-  /// has its share. Matching time grows with its square; beyond 8000 a photo rarely gains ground.
+  /// Most keypoints of one photo. Half of them go to the strongest wherever they are, the rest in turn to the strongest
+  /// of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its square; beyond
+  /// 8000 a photo rarely gains ground.
   int limit = 8000;
   /// Fewest pixels of the photo for each keypoint: a small photo gets fewer than the limit. At one in 16 x 16 pixels a
   /// point of the ground has five rays or more in an 80 % block; 1.7 times as many took 2.5 times as long to match
@@ -35,13 +36,19 @@ struct DetectOptions {
   double contrast = 0.8;
   double edge_ratio = 10.0;  ///< most ratio of principal curvatures; above it a point may slide along an edge
   int octaves = 5;           ///< halvings of the photo that are searched
+  /// Photos below so many pixels are doubled before the search: they have too few points at the scales of their own
+  /// pixels. It costs four times the time, which a small photo can afford.
+  double double_below = 3e6;
+  /// Photos above so many pixels are searched at half the size, above four times as many at a quarter: they have more
+  /// points than anybody wants, and time and memory stay bounded. Their points are located again in the full photo.
+  double halve_above = 24e6;
 };
 
 /// Extrema of the difference of Gaussians in place and scale, located by a quadratic fit, each with a descriptor: 4 x 4
 /// histograms of 8 gradient directions, turned to the keypoint's angle, Hellinger root, scaled to a norm of 512 and cut
-/// to 8 bits. Ordered by cell and strength; the same photo gives the same bytes.
-/// Accuracy: 0.2 to 0.4 px on photos with half a pixel of blur. Cost: about 0.7 s a megapixel on one core; 16 floats
-/// a pixel.
+/// to 8 bits. The most useful first (see `limit`); the same photo gives the same bytes.
+/// Accuracy on clean pairs: 0.05 to 0.1 px a coordinate; between views that differ in scale or tilt 0.15 to 0.25 px;
+/// bias below 0.01 px. Cost: about 0.1 s a megapixel of the working photo; memory: 8 floats for each of its pixels.
 /// Source: Lowe (2004), Distinctive image features from scale-invariant keypoints, IJCV 60; Arandjelovic & Zisserman
 /// (2012), Three things everyone should know to improve object retrieval, CVPR.
 Keypoints detect(const photo::Grey& image, const DetectOptions& options = {});
