@@ -256,11 +256,9 @@ void quality(const photo::Grey& source, int fine) {
     const photo::Grey b = warped(source, fine, width, height, c, H);
     const Truth truth = [&](const Eigen::Vector2d& x) { return Eigen::Vector2d((H * x.homogeneous()).hnormalized()); };
     const Found own = ours(a, b, {});
-    const Found other = getenv("OWN") ? own : theirs(a, b, static_cast<int>(own.keypoints));
+    const Found other = theirs(a, b, static_cast<int>(own.keypoints));
     for (const auto& [who, found] : {std::pair{"own", &own}, std::pair{"yardstick", &other}}) {
-      if (getenv("OWN") && found == &other) continue;
       const Judged raw = judge(found->links, truth, 1.5);
-      if (getenv("HIST")) { std::array<int, 9> h{}; for (const Link& l : found->links) { const double e = (l.a - truth(l.b)).norm(); const double edges[] = {0.1,0.2,0.4,0.8,1.5,3,6,12}; int k = 0; while (k < 8 && e > edges[k]) ++k; ++h[k]; } for (int v : h) fmt::print("{} ", v); fmt::print("\n"); }
       const Judged kept = judge(verified(found->links, width, height), truth, 1.5);
       fmt::print("{:<22} {:<10} {:6} keypoints {:12} ({:.3f}) {:18} ({:.3f}) {:16.3f}\n", c.name, who, found->keypoints, raw.right,
                  static_cast<double>(raw.right) / static_cast<double>(std::max<std::size_t>(1, raw.all)), kept.right,
@@ -297,7 +295,7 @@ int main(int argc, char** argv) {
   cv::setNumThreads(1);
   const photo::Grey source = photo::read_grey(argv[1]);
   fmt::print("yardstick {}, {}\n", CV_VERSION, argv[1]);
-  if (argc < 3 || std::stoi(argv[2])) speed(source, argc > 2 ? std::stoi(argv[2]) : 5);
-  quality(source, getenv("FINE") ? atoi(getenv("FINE")) : 3);
-  if (!getenv("OWN")) bias(source, 4);
+  speed(source, argc > 2 ? std::stoi(argv[2]) : 5);
+  quality(source, 3);
+  bias(source, 4);
 }

@@ -17,9 +17,10 @@ constexpr auto pi_f = static_cast<float>(pi);
   const float ax = std::abs(x), ay = std::abs(y);
   const float t = (ax < ay ? ax : ay) / ((ax > ay ? ax : ay) + 1e-20f), s = t * t;
   float angle = ((-0.0464964749f * s + 0.15931422f) * s - 0.327622764f) * s * t + t;
-  angle = ay > ax ? 0.5f * pi_f - angle : angle;
-  angle = x < 0 ? pi_f - angle : angle;
-  return y < 0 ? -angle : angle;
+  // Constants are chosen, not results: the compiler keeps arithmetic that might trap out of a choice, and the loop with it.
+  angle = (ay > ax ? 0.5f * pi_f : 0.0f) + (ay > ax ? -1.0f : 1.0f) * angle;
+  angle = (x < 0 ? pi_f : 0.0f) + (x < 0 ? -1.0f : 1.0f) * angle;
+  return (y < 0 ? -1.0f : 1.0f) * angle;
 }
 
 constexpr int bins = 36;                          ///< of the histogram of directions around an extremum
@@ -63,22 +64,23 @@ MESOGRAPH_WIDE void sample(const float* __restrict level, int width, int height,
 }
 
 /// Sizes of the gradients of the samples, dealt out to the two directions nearest to each: maps[direction][row][col].
+/// Runs over whole rows in memory, so that no vector is left half full; what lies beyond `side` has no share later.
 MESOGRAPH_WIDE void deal_out(const float* __restrict samples, float* __restrict maps) {
   constexpr int area = side * stride;
   for (int r = 0; r < side; ++r) {
     const float* __restrict here = samples + (r + 1) * stride;
     float *__restrict to = maps + r * stride, size[stride], turn[stride];
-    for (int i = 0; i < side; ++i) {
+    for (int i = 0; i < stride; ++i) {
       const float dx = here[i + 2] - here[i], dy = here[i + 1 + stride] - here[i + 1 - stride];
       size[i] = std::sqrt(dx * dx + dy * dy);
       turn[i] = direction(dy, dx) * (directions / (2 * pi_f));  // -4 to 4
     }
     for (int d = 0; d < directions; ++d)
-      for (int i = 0; i < side; ++i) {
+      for (int i = 0; i < stride; ++i) {
         float off = std::abs(turn[i] - static_cast<float>(d));
-        off = off > 0.5f * directions ? directions - off : off;
-        off = std::abs(off);  // a direction of -4 is eight turns from 4
-        to[d * area + i] = off < 1 ? size[i] * (1 - off) : 0.0f;
+        off = std::abs((off > 0.5f * directions ? 1.0f * directions : 0.0f) - off);  // -4 is eight steps from 4
+        const float share = 1 - off;
+        to[d * area + i] = size[i] * (share > 0 ? share : 0.0f);
       }
   }
 }
@@ -107,7 +109,7 @@ MESOGRAPH_WIDE void pool(const float* __restrict map, const float (*__restrict s
   for (int c = 0; c < cells; ++c) {
     const int first = c * per_cell, last = first + 2 * per_cell;  // where the share is not zero
     for (int r = first; r < std::min(last, side); ++r)
-      for (int i = 0; i < side; ++i) rows[c][i] += share[c][r] * map[r * stride + i];
+      for (int i = 0; i < stride; ++i) rows[c][i] += share[c][r] * map[r * stride + i];
   }
   for (int r = 0; r < cells; ++r)
     for (int c = 0; c < cells; ++c) {
@@ -156,7 +158,7 @@ std::vector<double> dominant_angles(const photo::Grey& level, const Extremum& e)
 
 void describe(const photo::Grey& level, const Extremum& e, double angle, std::uint8_t* out) {
   constexpr int area = side * stride;
-  alignas(64) float samples[sampled * stride], maps[directions * area];
+  alignas(64) float samples[sampled * stride + 8] = {}, maps[directions * area];
   const double step = 3.0 * e.sigma / per_cell;
   sample(level.data.data(), level.width, level.height, static_cast<float>(e.col), static_cast<float>(e.row),
          static_cast<float>(step * std::cos(angle)), static_cast<float>(step * std::sin(angle)), samples);

@@ -9,7 +9,7 @@ namespace mesograph::keypoint {
 
 namespace {
 
-/// The order in which extrema are worth keeping. Of n places the first n/2 go to the strongest wherever they are: they
+/// The order in which extrema are worth keeping. Of n places the first three quarters go to the strongest wherever they are: they
 /// are the ones found again in another view. The rest go in turn to the strongest, second strongest ... of every cell
 /// of a grid over the photo, so that weak ground has its share.
 std::vector<std::size_t> by_benefit(const std::vector<Extremum>& all, std::size_t n, int width, int height) {
@@ -25,7 +25,7 @@ std::vector<std::size_t> by_benefit(const std::vector<Extremum>& all, std::size_
   std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return all[a].strength > all[b].strength; });
   std::vector<std::size_t> in_cell(cells * cells, 0);
   for (const std::size_t i : order) rank[i] = in_cell[cell_of(all[i])]++;
-  const auto rest = order.begin() + static_cast<std::ptrdiff_t>(std::min(n / 2, order.size()));
+  const auto rest = order.begin() + static_cast<std::ptrdiff_t>(std::min(n * 3 / 4, order.size()));
   std::stable_sort(rest, order.end(), [&](auto a, auto b) { return rank[a] < rank[b]; });
   return order;
 }

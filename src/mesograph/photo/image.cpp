@@ -3,6 +3,7 @@
 #include <gdal_frmts.h>
 #include <gdal_priv.h>
 
+#include <algorithm>
 #include <array>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
@@ -42,32 +43,53 @@ Dataset open_photo(const std::filesystem::path& path) {
   return dataset;
 }
 
-/// All pixels as T, the first three bands or the first one three times.
+/// Rows [first, first + rows) as T, the first three bands or the first one three times.
 template <typename T>
-std::vector<T> read_bands(GDALDataset& dataset, GDALDataType type, const std::filesystem::path& path) {
-  const int bands = dataset.GetRasterCount(), w = dataset.GetRasterXSize(), h = dataset.GetRasterYSize();
+void read_rows(GDALDataset& dataset, GDALDataType type, int first, int rows, T* pixels,
+               const std::filesystem::path& path) {
+  const int bands = dataset.GetRasterCount(), w = dataset.GetRasterXSize();
   std::array<int, 3> order = {1, bands >= 3 ? 2 : 1, bands >= 3 ? 3 : 1};
-  std::vector<T> pixels(static_cast<std::size_t>(w) * h * 3);
   const GSpacing size = sizeof(T);
-  const CPLErr status = dataset.RasterIO(GF_Read, 0, 0, w, h, pixels.data(), w, h, type, 3, order.data(), 3 * size,
+  const CPLErr status = dataset.RasterIO(GF_Read, 0, first, w, rows, pixels, w, rows, type, 3, order.data(), 3 * size,
                                          3 * size * w, size, nullptr);
   if (status != CE_None) throw Error("{}: is truncated or damaged; copy it again from the camera", path.string());
-  return pixels;
+}
+
+/// Hands the photo over in strips of rows, 8 bits a channel: see(first row, rows, pixels).
+template <typename See>
+void read_strips(const std::filesystem::path& path, const See& see) {
+  const Dataset dataset = open_photo(path);
+  const int w = dataset->GetRasterXSize(), h = dataset->GetRasterYSize();
+  const bool wide = dataset->GetRasterBand(1)->GetRasterDataType() == GDT_UInt16;
+  constexpr int strip = 256;  // rows; a multiple of what JPEG and most tiles hold
+  const std::size_t row = static_cast<std::size_t>(w) * 3;
+  std::vector<std::uint8_t> narrow_pixels(row * std::min(strip, h));
+  std::vector<std::uint16_t> wide_pixels(wide ? narrow_pixels.size() : 0);
+  for (int first = 0; first < h; first += strip) {
+    const int rows = std::min(strip, h - first);
+    if (wide) {
+      read_rows(*dataset, GDT_UInt16, first, rows, wide_pixels.data(), path);
+      // 16 bits to 8 by their full range: 65535 = 255 x 257.
+      for (std::size_t i = 0; i < row * rows; ++i) narrow_pixels[i] = static_cast<std::uint8_t>((wide_pixels[i] + 128) / 257);
+    } else {
+      read_rows(*dataset, GDT_Byte, first, rows, narrow_pixels.data(), path);
+    }
+    see(PhotoSize{w, h}, first, rows, narrow_pixels.data());
+  }
 }
 
 Rgb read_full(const std::filesystem::path& path) {
-  const Dataset dataset = open_photo(path);
   Rgb image;
-  image.width = dataset->GetRasterXSize(), image.height = dataset->GetRasterYSize(), image.channels = 3;
-  if (dataset->GetRasterBand(1)->GetRasterDataType() == GDT_UInt16) {
-    // 16 bits to 8 by their full range: 65535 = 255 x 257.
-    const std::vector<std::uint16_t> wide = read_bands<std::uint16_t>(*dataset, GDT_UInt16, path);
-    image.data.resize(wide.size());
-    for (std::size_t i = 0; i < wide.size(); ++i) image.data[i] = static_cast<std::uint8_t>((wide[i] + 128) / 257);
-  } else {
-    image.data = read_bands<std::uint8_t>(*dataset, GDT_Byte, path);
-  }
+  read_strips(path, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+    if (image.data.empty()) image = Rgb(size.width, size.height, 3);
+    const std::size_t row = static_cast<std::size_t>(size.width) * 3;
+    std::copy_n(pixels, row * rows, image.data.begin() + static_cast<std::ptrdiff_t>(row * first));
+  });
   return image;
+}
+
+float grey_of(const std::uint8_t* p) {
+  return 0.299f * static_cast<float>(p[0]) + 0.587f * static_cast<float>(p[1]) + 0.114f * static_cast<float>(p[2]);
 }
 
 Rgb half(const Rgb& image) {
@@ -113,13 +135,18 @@ Rgb read_rgb(const std::filesystem::path& path, int level) {
 }
 
 Grey read_grey(const std::filesystem::path& path, int level) {
-  const Rgb rgb = read_rgb(path, level);
-  Grey grey(rgb.width, rgb.height);
-  for (std::size_t i = 0; i < grey.data.size(); ++i) {
-    const std::uint8_t* p = rgb.data.data() + 3 * i;
-    grey.data[i] =
-        0.299f * static_cast<float>(p[0]) + 0.587f * static_cast<float>(p[1]) + 0.114f * static_cast<float>(p[2]);
+  Grey grey;
+  if (level == 0) {  // a large photo is never in memory in colour
+    read_strips(path, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+      if (grey.data.empty()) grey = Grey(size.width, size.height);
+      float* to = &grey.at(0, first);
+      for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i);
+    });
+    return grey;
   }
+  const Rgb rgb = read_rgb(path, level);
+  grey = Grey(rgb.width, rgb.height);
+  for (std::size_t i = 0; i < grey.data.size(); ++i) grey.data[i] = grey_of(rgb.data.data() + 3 * i);
   return grey;
 }
 

@@ -15,8 +15,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* keypoint_version = "keypoints 1";
-constexpr const char* match_version = "matches 2";
+constexpr const char* keypoint_version = "keypoints 2";
+constexpr const char* match_version = "matches 3";
 constexpr const char* tie_version = "tie 1";
 
 using Json = nlohmann::json;
