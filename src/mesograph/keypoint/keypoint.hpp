@@ -35,7 +35,8 @@ struct DetectOptions {
   /// this is about five sigma. Less: more points on smooth ground, more of them false.
   double contrast = 0.8;
   double edge_ratio = 10.0;  ///< most ratio of principal curvatures; above it a point may slide along an edge
-  int octaves = 5;           ///< halvings of the photo that are searched
+  int octaves = 3;           ///< halvings of the working photo that are searched: coarser points are found again, but at places
+                             ///< that relief moves: one in ten of them is more than 1.5 px off in the next photo
   /// Photos below so many pixels are doubled before the search: they have too few points at the scales of their own
   /// pixels. It costs four times the time, which a small photo can afford.
   double double_below = 3e6;

@@ -15,7 +15,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* keypoint_version = "keypoints 2";
+constexpr const char* keypoint_version = "keypoints 4";
 constexpr const char* match_version = "matches 3";
 constexpr const char* tie_version = "tie 1";
 
