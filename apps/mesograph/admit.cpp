@@ -1,3 +1,4 @@
+#include <mesograph/base/errors.hpp>
 #include <mesograph/survey/admit.hpp>
 
 #include "console.hpp"
@@ -16,11 +17,28 @@ void run_admit(Call& call) {
   options.moved_to = call.text("photos");
   options.listing = call.text("listing");
   options.cameras = call.text("cameras");
+  options.positions = call.text("positions");
+  options.positions_crs = call.text("positions-crs");
+  for (const std::string& pair : split_list(call.text("columns"))) {
+    const std::size_t at = pair.find('=');
+    if (at == std::string::npos || at == 0 || at + 1 == pair.size())
+      throw UsageError("--columns {}: write OURS=ITS, as in --columns image=Photo,east=X", pair);
+    options.columns[pair.substr(0, at)] = pair.substr(at + 1);
+  }
   call.json = survey::admit(opened, options, call.progress).summary;
   const auto& screened = call.json["screened_out"];
   call.lines.push_back(fmt::format("{}{} photos: {} new, {} known, {} screened out",
                                    options.sortie.empty() ? "" : options.sortie + ": ", call.json["photos"].get<int>(),
                                    call.json["admitted"].get<int>(), call.json["already"].get<int>(), screened.size()));
+  const auto percent = [](const nlohmann::ordered_json& share) {
+    return share.is_number() ? fmt::format("{:.0f} %", 100 * share.get<double>()) : std::string("unknown");
+  };
+  for (const auto& f : call.json["flights"]) {
+    if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
+    call.lines.push_back(fmt::format("  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways", f["sortie"].get<std::string>(),
+                                     f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed: as for 75 % forward overlap)" : "",
+                                     f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"])));
+  }
   for (const auto& photo : screened)
     call.lines.push_back(
         fmt::format("  {:<20} {}{}", photo["image"].get<std::string>(), photo["reason"].get<std::string>(),
@@ -41,6 +59,9 @@ Command admit_command() {
             add("listing", "stations.csv with start values; without PATH: photos without pixels",
                 cxxopts::value<std::string>());
             add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());
+            add("positions", "processed positions (CSV, by image or time) instead of the geotags", cxxopts::value<std::string>());
+            add("positions-crs", "CRS of these positions, as in EPSG:25833", cxxopts::value<std::string>());
+            add("columns", "names of columns in the listing or positions: OURS=ITS,...", cxxopts::value<std::string>());
           },
           run_admit};
 }

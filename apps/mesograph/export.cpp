@@ -1,6 +1,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/export.hpp>
+#include <mesograph/survey/tie_figures.hpp>
 
 #include "console.hpp"
 
@@ -18,6 +19,14 @@ void run_export(Call& call) {
     options.pair = {pair[0], pair[1]};
   }
   survey::Survey opened(call.survey);
+  if (call.has("figure")) {
+    if (options.what != "matches" || !options.pair) throw UsageError("--figure draws the matches of a pair: export matches --pair A.jpg,B.jpg --figure");
+    const std::string file = call.has("out") ? call.text("out") : (opened.results() / "figures" / "matches.png").string();
+    write_file(file, survey::matches_figure(opened, options.pair->first, options.pair->second));
+    call.json = {{"files", nlohmann::json::array({file})}, {"rows", nullptr}};
+    call.lines.push_back(file + ": drawn");
+    return;
+  }
   const survey::ExportText text = survey::export_text(opened, options);
   const std::string out = call.has("out") ? call.text("out") : (opened.results() / text.file_name).string();
   call.json = {{"files", nlohmann::json::array({out})}, {"rows", text.rows}};
@@ -38,6 +47,7 @@ Command export_command() {
             auto add = options.add_options();
             add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
             add("pair", "matches of two photos: A,B", cxxopts::value<std::string>());
+            add("figure", "with matches --pair: draws them over the photos (results/figures/matches.png)");
             add("image", "keypoints, matches or residuals of one photo", cxxopts::value<std::string>());
           },
           run_export};

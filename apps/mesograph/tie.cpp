@@ -11,7 +11,7 @@ void run_tie(Call& call) {
   survey::TieOptions options;
   options.limit = optional_value<int>(call, "limit");
   if (call.has("pairs")) options.pairs = call.text("pairs");
-  options.import_file = call.text("import");
+  options.import_path = call.text("import");
   const survey::Outcome outcome = survey::tie(opened, options, call.progress);
   call.json = outcome.summary;
   call.lines.push_back(
@@ -28,8 +28,8 @@ Command tie_command() {
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("limit", "most keypoints a photo (default 8000)", cxxopts::value<int>());
-            add("pairs", "positions (neighbours by position) or all", cxxopts::value<std::string>());
-            add("import", "ties.csv to take instead of matching", cxxopts::value<std::string>());
+            add("pairs", "positions (footprints side by side), similar, all, or none", cxxopts::value<std::string>());
+            add("import", "ties.csv, or folder with keypoints.csv and matches.csv, to take beside what is matched", cxxopts::value<std::string>());
           },
           run_tie};
 }

@@ -17,6 +17,15 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   camera.height = entry.at("height").get<int>();
   for (std::size_t i = 0; i < parameter_count; ++i)
     camera.interior[i] = i == c ? entry.at("c").get<double>() : entry.value(parameter_names[i], 0.0);
+  // Calibration sheets give c, x0 and y0 in millimetres, and the size of the chip.
+  if (const std::string unit = entry.value("unit", "px"); unit == "mm") {
+    const double chip = entry.value("chip_width", 0.0);
+    if (!(chip > 0)) throw Error("{}: camera {} is in mm; give its chip_width in mm too", file, name);
+    for (const std::size_t i : {static_cast<std::size_t>(c), static_cast<std::size_t>(x0), static_cast<std::size_t>(y0)})
+      camera.interior[i] *= camera.width / chip;
+  } else if (unit != "px") {
+    throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);
+  }
   if (!(camera.width > 0 && camera.height > 0 && camera.interior[c] > 0 && camera.interior.allFinite()))
     throw Error("{}: camera {} needs width, height and c above 0", file, name);
   return camera;

@@ -84,10 +84,9 @@ Pj make_topocentric(PJ_CONTEXT* context, double a, double rf, const Eigen::Vecto
   return must(Pj(proj_create(context, pipeline.c_str())), "topocentric frame", "the survey");
 }
 
-/// WGS 84 -> the survey's own datum, both as lon, lat, h; the operation of best stated accuracy, never a ballpark one.
-Pj make_datum_shift(PJ_CONTEXT* context, const Crs& crs, DatumShift* shift) {
+/// WGS 84 -> another datum, both as lon, lat, h; the operation of best stated accuracy, never a ballpark one.
+Pj make_datum_shift(PJ_CONTEXT* context, const Pj& own, const std::string& name, DatumShift* shift) {
   const Pj wgs84(proj_create(context, "EPSG:4979"));
-  const Pj own = base_geographic_3d(context, crs);
   const auto factory = proj_create_operation_factory_context(context, nullptr);
   proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
   proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
@@ -105,8 +104,11 @@ Pj make_datum_shift(PJ_CONTEXT* context, const Crs& crs, DatumShift* shift) {
     if (shift) *shift = {proj_get_name(operation.get()), accuracy};
     best = std::move(operation);
   }
-  best = must(std::move(best), "datum operation from WGS 84", crs.name);
-  return must(Pj(proj_normalize_for_visualization(context, best.get())), "datum operation", crs.name);
+  best = must(std::move(best), "datum operation from WGS 84", name);
+  return must(Pj(proj_normalize_for_visualization(context, best.get())), "datum operation", name);
+}
+Pj make_datum_shift(PJ_CONTEXT* context, const Crs& crs, DatumShift* shift) {
+  return make_datum_shift(context, base_geographic_3d(context, crs), crs.name, shift);
 }
 
 }  // namespace
@@ -168,6 +170,21 @@ Eigen::Matrix3d Frame::local_from_grid(const Eigen::Vector3d& X) const {
   return axes;
 }
 
+Eigen::Matrix3d Frame::local_from_enu(const Eigen::Vector3d& X) const {
+  if (crs_.local) return Eigen::Matrix3d::Identity();
+  PJ* pj = operations_->topocentric.get();
+  const Eigen::Vector3d geographic = transform(pj, PJ_INV, X, "local frame");
+  const auto difference = [&](int axis, double step) {
+    const Eigen::Vector3d d = step * Eigen::Vector3d::Unit(axis);
+    return Eigen::Vector3d(transform(pj, PJ_FWD, geographic + d, "local frame") - transform(pj, PJ_FWD, geographic - d, "local frame"));
+  };
+  const Eigen::Vector3d up = difference(2, 1.0).normalized(), along = difference(1, 1e-5);
+  const Eigen::Vector3d north = (along - up * up.dot(along)).normalized();
+  Eigen::Matrix3d axes;
+  axes << north.cross(up), north, up;
+  return axes;
+}
+
 Eigen::Vector3d crs_from_wgs84(const Crs& crs, const Eigen::Vector3d& lon_lat_h, DatumShift* shift) {
   const Context context = make_context();
   const Pj datum_shift = make_datum_shift(context.get(), crs, shift);
@@ -180,6 +197,45 @@ Eigen::Vector3d wgs84_from_crs(const Crs& crs, const Eigen::Vector3d& point) {
   const Pj datum_shift = make_datum_shift(context.get(), crs, nullptr);
   const Grid grid(context.get(), crs);
   return transform(datum_shift.get(), PJ_INV, grid.geographic_from_crs(point), "datum operation");
+}
+
+DatumShift datum_shift_of(const Crs& crs) {
+  DatumShift out;
+  const Context context = make_context();
+  make_datum_shift(context.get(), crs, &out);
+  return out;
+}
+
+std::vector<Eigen::Vector3d> wgs84_from(const std::string& crs, const std::vector<Eigen::Vector3d>& points) {
+  const Context context = make_context();
+  const Pj named(proj_create(context.get(), crs.c_str()));
+  if (!named) throw Error("CRS '{}' of the positions is unknown; write a code, as in EPSG:4326 or EPSG:25833", crs);
+  const PJ_TYPE type = proj_get_type(named.get());
+  std::vector<Eigen::Vector3d> out;
+  if (type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS) {
+    const Pj full(proj_crs_promote_to_3D(context.get(), nullptr, named.get()));
+    const Pj shift = make_datum_shift(context.get(), full, crs, nullptr);
+    for (const Eigen::Vector3d& p : points) out.push_back(transform(shift.get(), PJ_INV, p, "datum operation"));
+    return out;
+  }
+  // Heights of a CRS without a vertical part are those of a receiver: ellipsoidal.
+  return wgs84_from(resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""}), points);
+}
+
+std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen::Vector3d>& points) {
+  const Context context = make_context();
+  const Pj shift = make_datum_shift(context.get(), crs, nullptr);
+  const Grid grid(context.get(), crs);
+  std::vector<Eigen::Vector3d> out;
+  for (const Eigen::Vector3d& p : points)
+    out.push_back(transform(shift.get(), PJ_INV, grid.geographic_from_crs(p), "datum operation"));
+  return out;
+}
+
+double geoid_height(const Crs& crs, double lon_deg, double lat_deg) {
+  const Context context = make_context();
+  const Pj shift = make_datum_shift(context.get(), crs, nullptr);
+  return Grid(context.get(), crs).geoid_height(transform(shift.get(), PJ_FWD, {lon_deg, lat_deg, 0.0}, "datum operation"));
 }
 
 }  // namespace mesograph::geo

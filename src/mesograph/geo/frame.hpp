@@ -4,6 +4,7 @@
 #include <memory>
 #include <mesograph/geo/crs.hpp>
 #include <string>
+#include <vector>
 
 namespace mesograph::geo {
 
@@ -29,6 +30,8 @@ class Frame {
   Eigen::Vector3d local_from_wgs84(const Eigen::Vector3d& lon_lat_h) const;
   /// Rotation local_from_grid at a place: columns are the grid's east, north and up there (science: angles in files).
   Eigen::Matrix3d local_from_grid(const Eigen::Vector3d& X) const;
+  /// Rotation local_from_enu at a place: columns are true east, true north and the ellipsoid's normal there.
+  Eigen::Matrix3d local_from_enu(const Eigen::Vector3d& X) const;
 
  private:
   struct Operations;
@@ -42,6 +45,19 @@ struct DatumShift {
   std::string name;       ///< name of the operation in the register
   double accuracy = 0.0;  ///< m; negative where the register states none
 };
+
+/// The operation that takes WGS 84 positions to the datum of a CRS.
+DatumShift datum_shift_of(const Crs& crs);
+
+/// WGS 84 longitude, latitude (degrees) and ellipsoidal height of points in any CRS: (longitude, latitude, height) where
+/// it is geographic, (east, north, height) where it is projected; without a vertical part heights are ellipsoidal.
+/// Throws Error where the CRS is unknown or no operation leads from it.
+std::vector<Eigen::Vector3d> wgs84_from(const std::string& crs, const std::vector<Eigen::Vector3d>& points);
+std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen::Vector3d>& points);
+
+/// Height of the geoid above the ellipsoid at a WGS 84 place, by the grid of the survey's vertical CRS; 0 where it has
+/// none.
+double geoid_height(const Crs& crs, double lon_deg, double lat_deg);
 
 /// Coordinates in a CRS from WGS 84 longitude, latitude (degrees) and ellipsoidal height, with the operation taken.
 Eigen::Vector3d crs_from_wgs84(const Crs& crs, const Eigen::Vector3d& lon_lat_h, DatumShift* shift = nullptr);

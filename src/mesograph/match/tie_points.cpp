@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/match/tie_points.hpp>
 #include <numeric>
 
@@ -6,69 +7,160 @@ namespace mesograph::match {
 
 namespace {
 
-/// Disjoint sets with path halving; the lower index is always the root, so that roots do not depend on order.
-struct Sets {
-  std::vector<std::uint32_t> parent;
-  explicit Sets(std::size_t n) : parent(n) { std::iota(parent.begin(), parent.end(), 0u); }
+/// All keypoints numbered through, and for each the keypoints it is matched to, sorted: rows of one long list.
+struct Links {
+  std::vector<std::size_t> first;    ///< number of a photo's first keypoint
+  std::vector<std::size_t> begin;    ///< of each keypoint's row
+  std::vector<std::uint32_t> other;  ///< the rows
+
+  Links(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs) : first(keypoints.size() + 1, 0) {
+    std::partial_sum(keypoints.begin(), keypoints.end(), first.begin() + 1);
+    begin.assign(first.back() + 1, 0);
+    for (const PairMatches& pair : pairs)
+      for (const Match& m : pair.matches) ++begin[node(pair.a, m.a) + 1], ++begin[node(pair.b, m.b) + 1];
+    std::partial_sum(begin.begin(), begin.end(), begin.begin());
+    other.resize(begin.back());
+    std::vector<std::size_t> next(begin.begin(), begin.end() - 1);
+    for (const PairMatches& pair : pairs)
+      for (const Match& m : pair.matches) {
+        const std::uint32_t i = node(pair.a, m.a), j = node(pair.b, m.b);
+        other[next[i]++] = j;
+        other[next[j]++] = i;
+      }
+    parallel_for(first.back(), 4096, [&](std::size_t i) { std::sort(row(i), row(i + 1)); });
+  }
+  std::uint32_t node(int photo, int keypoint) const { return static_cast<std::uint32_t>(first[photo] + keypoint); }
+  std::vector<std::uint32_t>::iterator row(std::size_t i) { return other.begin() + static_cast<std::ptrdiff_t>(begin[i]); }
+  const std::uint32_t* from(std::size_t i) const { return other.data() + begin[i]; }
+  int photo_of(std::uint32_t n) const {
+    return static_cast<int>(std::upper_bound(first.begin(), first.end(), n) - first.begin()) - 1;
+  }
+
+  /// What the rows of two keypoints say of each other: the same keypoint, or two of one photo.
+  Closure closure(std::uint32_t i, std::uint32_t j) const {
+    Closure out;
+    const std::uint32_t *a = from(i), *a_end = from(i + 1), *b = from(j), *b_end = from(j + 1);
+    while (a != a_end && b != b_end) {
+      if (*a == *b) {
+        ++out.confirmed;
+        ++a, ++b;
+        continue;
+      }
+      const int photo_a = photo_of(*a), photo_b = photo_of(*b);
+      out.contradicted += photo_a == photo_b;
+      if (photo_a == photo_b)
+        ++a, ++b;
+      else if (*a < *b)
+        ++a;
+      else
+        ++b;
+    }
+    return out;
+  }
+};
+
+/// Disjoint sets of keypoints that hold at most one of every photo; the lower number is the root.
+class Points {
+ public:
+  explicit Points(const Links& links)
+      : links_(links), parent_(links.first.back()), members_(links.first.back()), rivals_(links.first.back(), 0) {
+    std::iota(parent_.begin(), parent_.end(), 0u);
+  }
   std::uint32_t root(std::uint32_t i) {
-    while (parent[i] != i) i = parent[i] = parent[parent[i]];
+    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
     return i;
   }
-  void join(std::uint32_t a, std::uint32_t b) {
-    a = root(a), b = root(b);
-    parent[std::max(a, b)] = std::min(a, b);
+  void join(std::uint32_t i, std::uint32_t j) {
+    i = root(i), j = root(j);
+    if (i == j) return;
+    if (i > j) std::swap(i, j);
+    std::vector<Member> all;
+    const std::vector<Member> a = members(i), b = members(j);
+    std::merge(a.begin(), a.end(), b.begin(), b.end(), std::back_inserter(all));
+    bool rivals = false;  // two keypoints of one photo
+    for (std::size_t k = 1; k < all.size(); ++k)
+      if (all[k].first == all[k - 1].first) rivals = true, ++rivals_[all[k].second], ++rivals_[all[k - 1].second];
+    if (rivals) return;
+    parent_[j] = i;
+    members_[i] = std::move(all);
+    members_[j] = {};
   }
+  /// A keypoint that was refused, or stood in the way, as often as it has matches: which rival is right is not known.
+  bool disputed(std::uint32_t i) const { return rivals_[i] >= links_.begin[i + 1] - links_.begin[i]; }
+
+ private:
+  using Member = std::pair<std::int32_t, std::uint32_t>;  // photo, keypoint
+  std::vector<Member> members(std::uint32_t i) const {
+    return members_[i].empty() ? std::vector<Member>{{links_.photo_of(i), i}} : members_[i];
+  }
+  const Links& links_;
+  std::vector<std::uint32_t> parent_;
+  std::vector<std::vector<Member>> members_;
+  std::vector<std::uint32_t> rivals_;
 };
 
 }  // namespace
 
+std::vector<Closure> closures(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs) {
+  const Links links(keypoints, pairs);
+  std::vector<Closure> out(pairs.size());
+  parallel_for(pairs.size(), [&](std::size_t p) {
+    for (const Match& m : pairs[p].matches) {
+      const Closure c = links.closure(links.node(pairs[p].a, m.a), links.node(pairs[p].b, m.b));
+      out[p].confirmed += c.confirmed;
+      out[p].contradicted += c.contradicted;
+    }
+  });
+  return out;
+}
+
+std::size_t drop_contradicted(const std::vector<std::size_t>& keypoints, std::vector<PairMatches>& pairs,
+                              const ClosureOptions& options) {
+  const std::vector<Closure> found = closures(keypoints, pairs);
+  std::size_t dropped = 0;
+  for (std::size_t p = 0; p < pairs.size(); ++p) {
+    const auto all = static_cast<double>(found[p].confirmed + found[p].contradicted);
+    if (all < static_cast<double>(options.least) || static_cast<double>(found[p].contradicted) <= options.most_broken * all)
+      continue;
+    pairs[p].matches.clear();
+    ++dropped;
+  }
+  return dropped;
+}
+
 std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs,
                                    const TieOptions& options) {
-  std::vector<std::size_t> first(keypoints.size() + 1, 0);
-  std::partial_sum(keypoints.begin(), keypoints.end(), first.begin() + 1);
-  Sets sets(first.back());
-  std::vector<std::uint16_t> degree(first.back(), 0);
-  for (const PairMatches& pair : pairs)
-    for (const Match& m : pair.matches) {
-      const auto i = static_cast<std::uint32_t>(first[pair.a] + m.a),
-                 j = static_cast<std::uint32_t>(first[pair.b] + m.b);
-      sets.join(i, j);
-      ++degree[i], ++degree[j];
-    }
-  struct Member {
-    std::uint32_t root, node;
-    std::int32_t photo;
+  const Links links(keypoints, pairs);
+  struct Edge {
+    std::int64_t support;
+    std::uint32_t i, j;
   };
-  std::vector<Member> members;
-  for (std::size_t photo = 0; photo < keypoints.size(); ++photo)
-    for (std::size_t node = first[photo]; node < first[photo + 1]; ++node)
-      if (degree[node] > 0)
-        members.push_back({sets.root(static_cast<std::uint32_t>(node)), static_cast<std::uint32_t>(node),
-                           static_cast<std::int32_t>(photo)});
-  std::stable_sort(members.begin(), members.end(), [](const Member& a, const Member& b) { return a.root < b.root; });
+  std::vector<std::size_t> begin(pairs.size() + 1, 0);
+  for (std::size_t p = 0; p < pairs.size(); ++p) begin[p + 1] = begin[p] + pairs[p].matches.size();
+  std::vector<Edge> edges(begin.back());
+  parallel_for(pairs.size(), [&](std::size_t p) {
+    for (std::size_t k = 0; k < pairs[p].matches.size(); ++k) {
+      const Match& m = pairs[p].matches[k];
+      Edge& e = edges[begin[p] + k];
+      e.i = links.node(pairs[p].a, m.a), e.j = links.node(pairs[p].b, m.b);
+      const Closure c = links.closure(e.i, e.j);
+      e.support = static_cast<std::int64_t>(c.confirmed) - static_cast<std::int64_t>(c.contradicted);
+    }
+  });
+  std::stable_sort(edges.begin(), edges.end(), [](const Edge& a, const Edge& b) { return a.support > b.support; });
+  Points points(links);
+  for (const Edge& e : edges) points.join(e.i, e.j);
+
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> member;  // root, keypoint
+  for (std::uint32_t node = 0; node < links.first.back(); ++node)
+    if (links.begin[node + 1] > links.begin[node] && !points.disputed(node)) member.emplace_back(points.root(node), node);
+  std::sort(member.begin(), member.end());
   std::vector<TiePoint> out;
-  for (std::size_t begin = 0, end = 0; begin < members.size(); begin = end) {
+  for (std::size_t i = 0, end = 0; i < member.size(); i = end) {
     TiePoint point;
-    while (end < members.size() && members[end].root == members[begin].root) {
-      // Members of one photo stand together.
-      std::size_t next = end;
-      int strongest = 0, others = 0;
-      std::uint32_t chosen = 0;
-      for (; next < members.size() && members[next].root == members[begin].root &&
-             members[next].photo == members[end].photo;
-           ++next) {
-        const int d = degree[members[next].node];
-        if (d > strongest) {
-          others = std::max(others, strongest);
-          strongest = d;
-          chosen = members[next].node;
-        } else {
-          others = std::max(others, d);
-        }
-      }
-      if (strongest > others)
-        point.push_back({members[end].photo, static_cast<std::int32_t>(chosen - first[members[end].photo])});
-      end = next;
+    for (; end < member.size() && member[end].first == member[i].first; ++end) {
+      const int photo = links.photo_of(member[end].second);
+      point.push_back({photo, static_cast<std::int32_t>(member[end].second - links.first[photo])});
     }
     if (static_cast<int>(point.size()) >= options.least_rays) out.push_back(std::move(point));
   }

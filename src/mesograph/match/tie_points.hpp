@@ -17,14 +17,32 @@ struct TieRay {
 };
 using TiePoint = std::vector<TieRay>;
 
+/// Matches of a pair that the photos around it confirm or contradict: for a match i-j of photos a and b and a third
+/// photo c, both keypoints are matched to the same keypoint of c, or to different ones.
+struct Closure {
+  std::size_t confirmed = 0, contradicted = 0;
+};
+/// Of every pair, in the order given. Repeated texture (rows of a field, roof tiles) makes pairs that are sound in
+/// themselves and shifted by a period; their matches contradict those of the photos around.
+std::vector<Closure> closures(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs);
+
+struct ClosureOptions {
+  std::size_t least = 10;      ///< closed or broken triangles, below which nothing can be said
+  double most_broken = 0.5;    ///< share of contradicted ones above which a pair is taken out
+};
+/// Empties the pairs that the photos around contradict; returns how many.
+std::size_t drop_contradicted(const std::vector<std::size_t>& keypoints, std::vector<PairMatches>& pairs,
+                              const ClosureOptions& options = {});
+
 struct TieOptions {
   int least_rays = 2;
 };
 
-/// Joins matches into tie points: connected keypoints are one point. Where a point would hold two different keypoints
-/// of a photo, somewhere a match is wrong; the stronger-connected keypoint of each such photo stays when it has more
-/// matches than the rest of them, else the photo is left out of the point. `keypoints`: number per photo. Ordered by
-/// first photo and keypoint; rays by photo.
+/// Joins matches into tie points. Matches are taken in the order of how many others confirm them (triangles over a
+/// third photo), and one that would bring two keypoints of a photo into one point is left out: where matches contradict
+/// each other the point is split along the weakest of them. A keypoint with as many rivals as matches is left out: which
+/// of them is right is not known. `keypoints`: number per photo. Ordered by first photo and
+/// keypoint; rays by photo.
 std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs,
                                    const TieOptions& options = {});
 

@@ -7,14 +7,13 @@
 
 namespace mesograph::match {
 
-namespace {
-
-/// First-order distance from the epipolar geometry, squared, in units of the rays with z = -1.
 double sampson2(const Eigen::Matrix3d& E, const Eigen::Vector3d& a, const Eigen::Vector3d& b) {
   const Eigen::Vector3d Ea = E * a, Etb = E.transpose() * b;
   const double e = b.dot(Ea);
   return e * e / (Ea.head<2>().squaredNorm() + Etb.head<2>().squaredNorm() + 1e-300);
 }
+
+namespace {
 
 /// The wide limit made as narrow as this pair allows: so many robust standard deviations of the distances inside it.
 /// An unknown lens bends the lines of some pairs by pixels, of most by tenths; a fixed limit would let wrong matches
@@ -77,9 +76,9 @@ Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x
     }
   }
   if (out.E.isZero()) return out;
-  const double narrow = narrowed(out.E, a, b, limit, options.narrow_sigmas);
+  out.limit2 = narrowed(out.E, a, b, limit, options.narrow_sigmas);
   for (std::size_t i = 0; i < n; ++i)
-    if (sampson2(out.E, a[i], b[i]) < narrow) out.matches.push_back(usable[i]);
+    if (sampson2(out.E, a[i], b[i]) < out.limit2) out.matches.push_back(usable[i]);
   if (out.matches.size() < static_cast<std::size_t>(options.least_inliers)) out.matches.clear();
   return out;
 }

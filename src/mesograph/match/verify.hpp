@@ -2,6 +2,7 @@
 
 #include <Eigen/Core>
 #include <cstdint>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/camera/camera.hpp>
 #include <mesograph/match/descriptor_match.hpp>
 #include <vector>
@@ -21,7 +22,12 @@ struct VerifyOptions {
 struct Verification {
   std::vector<Match> matches;                   ///< those that agree, in their old order; empty where the pair fails
   Eigen::Matrix3d E = Eigen::Matrix3d::Zero();  ///< ray_b^T E ray_a = 0
+  double limit2 = nan;  ///< square of the largest Sampson distance that was let pass, in rays with z = -1
 };
+
+/// First-order distance of two rays (z = -1) from the epipolar geometry, squared.
+/// Source: Sampson (1982), Fitting conic sections to very scattered data, CGIP 18; Hartley & Zisserman (2004), ch. 11.4.
+double sampson2(const Eigen::Matrix3d& E, const Eigen::Vector3d& a, const Eigen::Vector3d& b);
 
 /// Keeps the matches that one relative orientation explains: RANSAC over five_point with truncated squared
 /// (Sampson) distances. `x_a`, `x_b`: image points of all keypoints, one a column. Deterministic for a seed.

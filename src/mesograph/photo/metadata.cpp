@@ -40,8 +40,8 @@ double degrees(const Exiv2::ExifData& exif, const char* key, const char* referen
 }
 
 /// First XMP property with one of these local names, as a number; NaN where there is none. Signs and units as written.
-double xmp_number(const Exiv2::XmpData& xmp, std::initializer_list<const char*> names) {
-  for (const char* name : names)
+double xmp_number(const Exiv2::XmpData& xmp, const std::vector<std::string>& names) {
+  for (const std::string& name : names)
     for (const auto& property : xmp) {
       const std::string& path = property.tagName();
       const std::string local = path.substr(path.find_last_of(":/") + 1);
@@ -54,20 +54,24 @@ double xmp_number(const Exiv2::XmpData& xmp, std::initializer_list<const char*> 
   return nan;
 }
 
-void read_attitude(const Exiv2::XmpData& xmp, Metadata& out) {
-  out.yaw_deg = xmp_number(xmp, {"GimbalYawDegree"});
-  out.pitch_deg = xmp_number(xmp, {"GimbalPitchDegree"});
-  out.roll_deg = xmp_number(xmp, {"GimbalRollDegree"});
+void read_attitude(const Exiv2::XmpData& xmp, const MetadataNames& names, Metadata& out) {
+  out.yaw_deg = xmp_number(xmp, names.gimbal_yaw);
+  out.pitch_deg = xmp_number(xmp, names.gimbal_pitch);
+  out.roll_deg = xmp_number(xmp, names.gimbal_roll);
   out.attitude_is_gimbal = std::isfinite(out.yaw_deg) && std::isfinite(out.pitch_deg);
   if (!out.attitude_is_gimbal) {
-    out.yaw_deg = xmp_number(xmp, {"Yaw", "FlightYawDegree"});
-    out.pitch_deg = xmp_number(xmp, {"Pitch", "FlightPitchDegree"});
-    out.roll_deg = xmp_number(xmp, {"Roll", "FlightRollDegree"});
+    out.yaw_deg = xmp_number(xmp, names.yaw);
+    out.pitch_deg = xmp_number(xmp, names.pitch);
+    out.roll_deg = xmp_number(xmp, names.roll);
   }
-  const double east = xmp_number(xmp, {"RtkStdLon"}), north = xmp_number(xmp, {"RtkStdLat"});
+}
+
+void read_accuracy(const Exiv2::XmpData& xmp, const MetadataNames& names, Metadata& out) {
+  const double east = xmp_number(xmp, names.sigma_east), north = xmp_number(xmp, names.sigma_north);
   out.sigma_h = std::isfinite(east) && std::isfinite(north) ? std::hypot(east, north) / std::sqrt(2.0)
-                                                            : xmp_number(xmp, {"GPSXYAccuracy"});
-  out.sigma_v = xmp_number(xmp, {"RtkStdHgt", "GPSZAccuracy"});
+                                                            : xmp_number(xmp, names.sigma_h);
+  out.sigma_v = xmp_number(xmp, names.sigma_v);
+  out.above_take_off = xmp_number(xmp, names.above_take_off);
 }
 
 /// Pixels per millimetre of the sensor from the focal-plane resolution (unit 2: inch, 3: cm, 4: mm, 5: micrometre).
@@ -97,6 +101,7 @@ void ignore_absurd(Metadata& m) {
   ignore(m.focal_mm, 0.5, 5000, "focal length");
   ignore(m.focal_35mm, 3, 20000, "35 mm equivalent");
   ignore(m.focal_px, 50, 1e6, "focal-plane resolution");
+  ignore(m.above_take_off, -1000, 20000, "height above take-off");
   for (double* sigma : {&m.sigma_h, &m.sigma_v})
     if (!(*sigma > 0 && *sigma < 1000)) *sigma = nan;
 }
@@ -111,7 +116,7 @@ std::string dms(double value) {
 
 }  // namespace
 
-Metadata read_metadata(const std::filesystem::path& path) {
+Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names) {
   prepare_exiv2();
   Metadata out;
   try {
@@ -134,7 +139,8 @@ Metadata read_metadata(const std::filesystem::path& path) {
     out.focal_px = out.focal_mm * focal_plane_pixels_per_mm(exif);
     const double turned = number(exif, "Exif.Image.Orientation");
     out.orientation = turned >= 2 && turned <= 8 ? static_cast<int>(turned) : 1;
-    read_attitude(file->xmpData(), out);
+    read_attitude(file->xmpData(), names, out);
+    read_accuracy(file->xmpData(), names, out);
     ignore_absurd(out);
   } catch (const Exiv2::Error& error) {
     throw Error("{}: metadata cannot be read ({}); check the file", path.string(), error.what());
@@ -159,6 +165,16 @@ void write_metadata(const std::filesystem::path& path, const Metadata& metadata)
   exif["Exif.GPSInfo.GPSAltitude"].setValue(fmt::format("{}/1000", std::llround(std::abs(metadata.height) * 1000)));
   const auto file = Exiv2::ImageFactory::open(path.string());
   file->setExifData(exif);
+  if (std::isfinite(metadata.yaw_deg)) {
+    static const char* const space = "http://mesograph.example/attitude/1.0/";
+    static std::once_flag once;
+    std::call_once(once, [] { Exiv2::XmpProperties::registerNs(space, "attitude"); });
+    Exiv2::XmpData xmp;
+    xmp["Xmp.attitude.GimbalYawDegree"] = fmt::format("{:+.2f}", metadata.yaw_deg);
+    xmp["Xmp.attitude.GimbalPitchDegree"] = fmt::format("{:+.2f}", metadata.pitch_deg);
+    xmp["Xmp.attitude.GimbalRollDegree"] = fmt::format("{:+.2f}", metadata.roll_deg);
+    file->setXmpData(xmp);
+  }
   file->writeMetadata();
 }
 

@@ -18,17 +18,29 @@ struct Metadata {
   double focal_px = nan;
   double yaw_deg = nan, pitch_deg = nan, roll_deg = nan;  ///< XMP attitude of the gimbal, else of the aircraft
   bool attitude_is_gimbal = false;
-  double sigma_h = nan, sigma_v = nan;  ///< XMP position accuracy, m
+  double sigma_h = nan, sigma_v = nan;  ///< XMP position accuracy, m; horizontal per axis
+  double above_take_off = nan;          ///< XMP height above the place of take-off, m
   int orientation = 1;                  ///< EXIF orientation tag; the pixel grid is never turned by it
   std::vector<std::string> remarks;     ///< values that cannot be and were ignored, each a clause
 };
 
-/// Reads EXIF, and XMP properties by their local names, whatever their namespace: GimbalYawDegree, Yaw and the like for
-/// attitude, RtkStdLat, GPSXYAccuracy and the like for accuracy. Values that cannot be (latitude 200, height 1e9 m,
-/// focal length 0) are ignored and remarked on. A file without any gives an empty result; throws Error where the file
-/// cannot be opened.
-Metadata read_metadata(const std::filesystem::path& path);
-/// Writes EXIF into an existing JPEG (made-up surveys only: photos of users are never touched).
+/// Local names under which XMP properties are looked for, first found first taken, whatever their namespace. Surveys
+/// extend them in survey.toml, [metadata].
+struct MetadataNames {
+  std::vector<std::string> gimbal_yaw = {"GimbalYawDegree"}, gimbal_pitch = {"GimbalPitchDegree"},
+                           gimbal_roll = {"GimbalRollDegree"};
+  std::vector<std::string> yaw = {"Yaw", "FlightYawDegree"}, pitch = {"Pitch", "FlightPitchDegree"},
+                           roll = {"Roll", "FlightRollDegree"};
+  std::vector<std::string> sigma_east = {"RtkStdLon"}, sigma_north = {"RtkStdLat"}, sigma_h = {"GPSXYAccuracy"},
+                           sigma_v = {"RtkStdHgt", "GPSZAccuracy"};
+  std::vector<std::string> above_take_off = {"RelativeAltitude"};
+};
+
+/// Reads EXIF, and XMP properties by their local names. Values that cannot be (latitude 200, height 1e9 m, focal length
+/// 0) are ignored and remarked on. A file without any gives an empty result; throws Error where the file cannot be
+/// opened.
+Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names = {});
+/// Writes EXIF, and the attitude as XMP where there is one, into an existing JPEG (made-up surveys only: photos of users are never touched).
 void write_metadata(const std::filesystem::path& path, const Metadata& metadata);
 
 /// Principal distance in pixels that the metadata suggest for a photo of this size: from the focal-plane resolution,

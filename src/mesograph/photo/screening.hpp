@@ -1,5 +1,8 @@
 #pragma once
 
+#include <Eigen/Core>
+#include <array>
+#include <cstdint>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/photo/image.hpp>
 #include <string>
@@ -7,28 +10,46 @@
 
 namespace mesograph::photo {
 
+/// The photo as 16 x 16 grey means: enough to tell one photo from its neighbours.
+using Thumbnail = std::array<std::uint8_t, 256>;
+
 /// What the pixels of one photo say about its use.
 struct Quality {
   double sharpness = nan;     ///< mean squared Laplacian at half size over the grey variance; falls with blur
   double overexposed = nan;   ///< share of pixels at 250 grey levels or more
   double underexposed = nan;  ///< share of pixels at 5 grey levels or less
+  Thumbnail thumbnail{};
 };
 Quality assess(const Grey& half_size);
+
+/// Correlation of two thumbnails, -1 to 1; 1 for two flat ones.
+double likeness(const Thumbnail& a, const Thumbnail& b);
 
 struct ScreeningInput {
   std::string image;
   Quality quality;
-  double up = nan;  ///< height as the camera wrote it, m; NaN: none
+  int width = 0, height = 0;
+  Eigen::Vector2d at = Eigen::Vector2d::Constant(nan);  ///< position in plan, m; NaN: none
+  double up = nan;                                      ///< height as the camera wrote it, m; NaN: none
+  double nearest = nan;  ///< distance to the nearest photo of any sortie, m; NaN: unknown
 };
 
 struct ScreeningOptions {
-  double least_relative_sharpness = 0.45;  ///< against the sortie's median: texture differs, so no absolute bound
-  double most_overexposed = 0.25;          ///< share of pixels; a sunlit road or snow patch stays below
+  /// Least sharpness against the median of the photos taken before and after: texture differs, so no absolute bound.
+  double least_relative_sharpness = 0.45;
+  int neighbours = 6;              ///< on either side, for that median
+  double most_overexposed = 0.25;  ///< share of pixels; a sunlit road or snow patch stays below
   double most_underexposed = 0.5;
   /// A gap in the sorted heights, m, below which photos are of take-off or landing: terrain following moves in small
   /// steps.
   double take_off_gap = 15.0;
   double most_take_off = 0.25;  ///< never call more than this share of a sortie so: then it is two flights
+  /// A photo further from every other than so many times the sortie's usual step has nothing to share with any: transit.
+  double isolated_steps = 6.0;
+  /// Likeness of thumbnails above which two photos in a row are the same view taken twice; 2 % of shift gives less.
+  double near_duplicate = 0.995;
+  double near_duplicate_steps = 0.25;  ///< and their distance in usual steps below this, where positions are known
+  double most_odd_sizes = 0.1;         ///< photos of another size than most, up to this share of the sortie
 };
 
 struct ScreenedOut {
@@ -36,7 +57,12 @@ struct ScreenedOut {
   double value = nan;  ///< the figure behind the reason
 };
 
-/// Photos of one sortie that should not take part, each with its reason. Without positions take-off is not looked for.
+/// Photos of one sortie, in the order they were taken, that should not take part, each with its reason and the number
+/// behind it. Without positions take-off and transit are not looked for.
 std::vector<ScreenedOut> screen(const std::vector<ScreeningInput>& sortie, const ScreeningOptions& options = {});
+
+/// Whether positions say nothing: they all lie within `noise` (m, one standard deviation) of their middle, as when
+/// somebody walks around an object. Fewer than three: false.
+bool within_noise(const std::vector<Eigen::Vector2d>& places, double noise);
 
 }  // namespace mesograph::photo

@@ -54,6 +54,31 @@ void Canvas::rectangle(double x, double y, double w, double h, Colour fill) {
   cairo_fill(surface_->pen);
 }
 
+void Canvas::picture(const photo::Rgb& image, double x, double y, double w, double h) {
+  cairo_surface_t* source = cairo_image_surface_create(CAIRO_FORMAT_RGB24, image.width, image.height);
+  unsigned char* data = cairo_image_surface_get_data(source);
+  const int stride = cairo_image_surface_get_stride(source);
+  for (int row = 0; row < image.height; ++row)
+    for (int col = 0; col < image.width; ++col) {
+      unsigned char* p = data + static_cast<std::ptrdiff_t>(row) * stride + 4 * col;
+      p[0] = image.at(col, row, 2), p[1] = image.at(col, row, 1), p[2] = image.at(col, row, 0), p[3] = 255;
+    }
+  cairo_surface_mark_dirty(source);
+  cairo_save(surface_->pen);
+  cairo_translate(surface_->pen, x, y);
+  cairo_scale(surface_->pen, w / image.width, h / image.height);
+  cairo_set_source_surface(surface_->pen, source, 0, 0);
+  cairo_pattern_set_extend(cairo_get_source(surface_->pen), CAIRO_EXTEND_PAD);
+  cairo_rectangle(surface_->pen, 0, 0, image.width, image.height);
+  cairo_fill(surface_->pen);
+  cairo_restore(surface_->pen);
+  cairo_surface_destroy(source);
+}
+
+void Canvas::outline(const std::vector<Eigen::Vector2d>& corners, Colour colour, double thickness) {
+  for (std::size_t i = 0; i < corners.size(); ++i) line(corners[i], corners[(i + 1) % corners.size()], colour, thickness);
+}
+
 void Canvas::disc(Eigen::Vector2d at, double radius, Colour fill) {
   set(surface_->pen, fill);
   cairo_arc(surface_->pen, at.x(), at.y(), radius, 0, 6.283185307179586);

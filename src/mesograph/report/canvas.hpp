@@ -2,6 +2,7 @@
 
 #include <Eigen/Core>
 #include <memory>
+#include <mesograph/photo/image.hpp>
 #include <string>
 #include <vector>
 
@@ -32,6 +33,10 @@ class Canvas {
   void rectangle(double x, double y, double w, double h, Colour fill);
   void disc(Eigen::Vector2d at, double radius, Colour fill);
   void triangle(Eigen::Vector2d at, double size, Colour fill);
+  /// An image scaled into a rectangle.
+  void picture(const photo::Rgb& image, double x, double y, double w, double h);
+  /// Outline of a closed polygon.
+  void outline(const std::vector<Eigen::Vector2d>& corners, Colour colour, double thickness = 1.0);
   enum class Align { left, centre, right };
   /// Text with its baseline at `at`.
   void text(Eigen::Vector2d at, const std::string& words, double size = 13, Colour colour = ink,

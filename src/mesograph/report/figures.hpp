@@ -2,6 +2,7 @@
 
 #include <Eigen/Core>
 #include <mesograph/camera/camera.hpp>
+#include <mesograph/photo/image.hpp>
 #include <string>
 #include <vector>
 
@@ -36,6 +37,47 @@ struct OverlapData {
   std::vector<int> counts;
 };
 std::string overlap_map(const OverlapData& data);
+
+/// Stations and footprints of the photos over the number of footprints on each place, before anything is oriented; PNG.
+struct PhotoMapData {
+  std::vector<std::string> sorties;
+  std::vector<StationMark> stations;
+  std::vector<std::vector<Eigen::Vector2d>> footprints;  ///< corners; of the sortie of the same station
+  OverlapData overlap;
+};
+std::string photo_map(const PhotoMapData& data);
+
+/// Small pictures with a name and a reason under each; PNG. `more`: how many are not shown.
+struct ContactPhoto {
+  std::string image, reason;
+  photo::Rgb picture;  ///< empty: cannot be read
+};
+std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t more);
+
+/// Photos and the pairs that are tied, thick where by many points; the photos with the worst covered frames are named;
+/// PNG.
+struct PairGraph {
+  std::vector<std::string> sorties, images;
+  std::vector<StationMark> stations;
+  std::vector<double> covered;  ///< share of each photo's frame with tie points
+  struct Link {
+    std::size_t a = 0, b = 0, points = 0;
+  };
+  std::vector<Link> links;
+};
+std::string pair_graph(const PairGraph& graph);
+
+/// Bars over 2, 3, ... rays: how many tie points have so many; PNG. counts[i]: points of i rays.
+std::string multiplicity_figure(const std::vector<std::size_t>& counts);
+
+/// Two photos side by side with lines between the places that are the same; PNG.
+struct MatchPicture {
+  std::string image_a, image_b;
+  photo::Rgb a, b;
+  double scale_a = 1, scale_b = 1;  ///< pixels of the pictures a pixel of the photos
+  std::vector<std::pair<Eigen::Vector2d, Eigen::Vector2d>> matches;  ///< pixels of the photos
+};
+std::string match_figure(const MatchPicture& picture);
 
 /// Mean image residual in each cell of a camera's photo, as vectors; PNG. What is left of a good calibration is noise
 /// without order.

@@ -237,6 +237,13 @@ std::vector<photo::Raster<float>> take_photos(const Job& job, Progress& progress
     metadata.focal_mm = metadata.focal_35mm * 0.37;
     metadata.make = "Kestrel", metadata.model = camera.model, metadata.serial = camera.serial;
     metadata.time = clock(s.seconds);
+    // Yaw from the right-hand axis, pitch from the line of sight: a gimbal that is steady to a tenth of a degree. The
+    // site's axes are true east and north up to the convergence, a degree and a half here, which a compass has too.
+    const Eigen::Vector3d right = s.axes.row(0), forward = s.axes.row(2);
+    const auto tenth = [](double radians) { return std::round(radians * deg_per_rad * 10) / 10; };
+    metadata.yaw_deg = tenth(std::atan2(-right.y(), right.x()));
+    metadata.pitch_deg = tenth(std::asin(std::clamp(forward.z(), -1.0, 1.0)));
+    metadata.roll_deg = tenth(-std::asin(std::clamp(right.z(), -1.0, 1.0)));
     photo::write_metadata(path, metadata);
     ranges[i] = std::move(taken.range);
     progress.advance();

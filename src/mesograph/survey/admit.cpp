@@ -4,10 +4,12 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/survey/admit.hpp>
+#include <mesograph/survey/photo_figures.hpp>
 #include <set>
 
 namespace mesograph::survey {
@@ -16,67 +18,12 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "admit 2";
-constexpr int layout = 2;  // of the stored table
-
 using Json = nlohmann::json;
 
+constexpr const char* unreadable = "unreadable";
+constexpr const char* copy_of = "a copy of ";
+
 Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
-double number_of(const Json& json) { return json.is_number() ? json.get<double>() : nan; }
-
-Json to_json(const Photo& p) {
-  const photo::Metadata& m = p.metadata;
-  return {{"image", p.image},
-          {"sortie", p.sortie},
-          {"path", p.path.string()},
-          {"hash", p.hash},
-          {"width", p.width},
-          {"height", p.height},
-          {"camera", p.camera},
-          {"longitude", json_of(m.longitude_deg)},
-          {"latitude", json_of(m.latitude_deg)},
-          {"altitude", json_of(m.height)},
-          {"focal_mm", json_of(m.focal_mm)},
-          {"focal_35mm", json_of(m.focal_35mm)},
-          {"focal_px", json_of(m.focal_px)},
-          {"yaw", json_of(m.yaw_deg)},
-          {"pitch", json_of(m.pitch_deg)},
-          {"roll", json_of(m.roll_deg)},
-          {"gimbal", m.attitude_is_gimbal},
-          {"sigma_h", json_of(m.sigma_h)},
-          {"sigma_v", json_of(m.sigma_v)},
-          {"orientation", m.orientation},
-          {"remarks", m.remarks},
-          {"make", m.make},
-          {"model", m.model},
-          {"serial", m.serial},
-          {"lens", m.lens},
-          {"time", m.time},
-          {"sharpness", json_of(p.quality.sharpness)},
-          {"over", json_of(p.quality.overexposed)},
-          {"under", json_of(p.quality.underexposed)},
-          {"screened_out", p.screened_out},
-          {"value", json_of(p.value)}};
-}
-
-Photo photo_from(const Json& j) {
-  Photo p;
-  p.image = j.at("image"), p.sortie = j.at("sortie"), p.path = j.at("path").get<std::string>(), p.hash = j.at("hash");
-  p.width = j.at("width"), p.height = j.at("height"), p.camera = j.at("camera");
-  photo::Metadata& m = p.metadata;
-  m.longitude_deg = number_of(j.at("longitude")), m.latitude_deg = number_of(j.at("latitude"));
-  m.height = number_of(j.at("altitude")), m.focal_mm = number_of(j.at("focal_mm"));
-  m.focal_35mm = number_of(j.at("focal_35mm")), m.focal_px = number_of(j.at("focal_px"));
-  m.yaw_deg = number_of(j.at("yaw")), m.pitch_deg = number_of(j.at("pitch")), m.roll_deg = number_of(j.at("roll"));
-  m.attitude_is_gimbal = j.at("gimbal"), m.orientation = j.at("orientation");
-  m.sigma_h = number_of(j.at("sigma_h")), m.sigma_v = number_of(j.at("sigma_v"));
-  m.remarks = j.at("remarks").get<std::vector<std::string>>();
-  m.make = j.at("make"), m.model = j.at("model"), m.serial = j.at("serial"), m.lens = j.at("lens"),
-  m.time = j.at("time");
-  p.quality = {number_of(j.at("sharpness")), number_of(j.at("over")), number_of(j.at("under"))};
-  p.screened_out = j.at("screened_out"), p.value = number_of(j.at("value"));
-  return p;
-}
 
 bool is_photo(const fs::path& path) {
   std::string ending = path.extension().string();
@@ -96,15 +43,15 @@ std::vector<fs::path> files_of(const fs::path& source) {
 }
 
 /// Everything that one file says. Damage becomes the reason for which it is screened out.
-void examine(Photo& p) {
+void examine(Photo& p, const photo::MetadataNames& names) {
   try {
     p.hash = hash_file(p.path);
     const photo::PhotoSize size = photo::read_size(p.path);
     p.width = size.width, p.height = size.height;
-    p.metadata = photo::read_metadata(p.path);
+    p.metadata = photo::read_metadata(p.path, names);
     p.quality = photo::assess(photo::read_grey(p.path, 1));
   } catch (const Error& error) {
-    p.screened_out = "unreadable";
+    p.screened_out = unreadable;
   }
 }
 
@@ -120,17 +67,18 @@ std::string slug(const std::string& text) {
   return out.empty() ? "camera" : out;
 }
 
-/// One camera per (model, serial, size, focal length), named after its model.
-std::vector<CameraStart> name_cameras(std::vector<Photo>& photos) {
+/// One camera per (model, serial, size, focal length), named after its model; and per sortie where the survey says so.
+std::vector<CameraStart> name_cameras(std::vector<Photo>& photos, const Settings& settings) {
   std::map<std::string, std::string> name_of;
   std::map<std::string, int> used;
   std::vector<CameraStart> out;
   for (Photo& p : photos) {
     if (p.width == 0 || p.path.empty()) continue;
-    const std::string key = fmt::format("{}|{}|{}x{}|{}|{}", p.metadata.model, p.metadata.serial, p.width, p.height,
-                                        p.metadata.focal_mm, p.metadata.focal_35mm);
+    const bool own = settings.sortie(p.sortie).own_cameras;
+    const std::string key = fmt::format("{}|{}|{}x{}|{}|{}|{}", p.metadata.model, p.metadata.serial, p.width, p.height,
+                                        p.metadata.focal_mm, p.metadata.focal_35mm, own ? p.sortie : "");
     if (!name_of.count(key)) {
-      const std::string base = slug(p.metadata.model);
+      const std::string base = slug(p.metadata.model) + (own ? "-" + slug(p.sortie) : "");
       const int n = ++used[base];
       CameraStart camera{n == 1 ? base : fmt::format("{}-{}", base, n), p.width, p.height};
       camera.c = photo::principal_distance_px(p.metadata, p.width, p.height, camera.guessed);
@@ -154,21 +102,72 @@ void name_images(std::vector<Photo>& photos) {
     if (!p.path.empty() && count[p.image] > 1) p.image = p.sortie + "/" + p.image;
 }
 
-void screen_sorties(std::vector<Photo>& photos, const std::vector<Decision>& decisions) {
+/// Distance of each photo to the nearest other one, m; NaN without positions.
+std::vector<double> nearest_distances(const std::vector<photo::FlightPhoto>& photos) {
+  std::vector<double> out(photos.size(), nan);
+  parallel_for(photos.size(), 64, [&](std::size_t i) {
+    double best = 1e300;
+    for (std::size_t j = 0; j < photos.size(); ++j)
+      if (j != i && photos[j].at.allFinite()) best = std::min(best, (photos[i].at - photos[j].at).squaredNorm());
+    if (photos[i].at.allFinite() && best < 1e300) out[i] = std::sqrt(best);
+  });
+  return out;
+}
+
+bool readable(const Photo& p) { return !p.path.empty() && p.screened_out != unreadable && p.screened_out.rfind(copy_of, 0) != 0; }
+
+/// Positions of a sortie that are lost in their own noise are taken away, and said.
+void judge_positions(const Survey& survey, PhotoTable& table, Progress& progress) {
+  std::map<std::string, std::vector<std::size_t>> sorties;
+  std::vector<const Photo*> all;
+  for (const Photo& p : table.photos) all.push_back(&p);
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (readable(*all[i]) && all[i]->position.head<2>().allFinite()) sorties[all[i]->sortie].push_back(i);
+  std::vector<Eigen::Vector2d> at;
+  for (Photo& p : table.photos) p.camera.empty() ? at.push_back(Eigen::Vector2d::Constant(nan)) : at.push_back(flight_photos({&p}, table)[0].at);
+  for (const auto& [name, members] : sorties) {
+    std::vector<Eigen::Vector2d> places;
+    std::vector<double> sigmas;
+    for (const std::size_t i : members) {
+      places.push_back(at[i]);
+      if (table.photos[i].sigma_h > 0) sigmas.push_back(table.photos[i].sigma_h);
+    }
+    const double set = survey.settings.sortie(name).sigma_photo[0];
+    const double noise = set > 0 ? set : sigmas.empty() ? 3.0 : median(sigmas);
+    if (!photo::within_noise(places, noise)) continue;
+    for (const std::size_t i : members) table.photos[i].position.setConstant(nan);
+    progress.say(fmt::format("sortie {}: its {} positions lie within their own noise of {:g} m and say nothing about where the "
+                             "photos are; they are not used",
+                             name, members.size(), noise));
+  }
+}
+
+void screen_sorties(PhotoTable& table, const std::vector<Decision>& decisions) {
   std::map<std::string, std::vector<Photo*>> sorties;
-  for (Photo& p : photos)
-    if (!p.path.empty() && p.screened_out != "unreadable") sorties[p.sortie].push_back(&p);
+  std::vector<const Photo*> all;
+  for (Photo& p : table.photos)
+    if (readable(p)) sorties[p.sortie].push_back(&p), all.push_back(&p);
+  const auto flown = flight_photos(all, table);
+  const std::vector<double> nearest = nearest_distances(flown);
+  std::map<const Photo*, std::size_t> number;
+  for (std::size_t i = 0; i < all.size(); ++i) number[all[i]] = i;
   for (auto& [name, members] : sorties) {
+    if (std::all_of(members.begin(), members.end(), [](const Photo* p) { return !p->metadata.time.empty(); }))
+      std::stable_sort(members.begin(), members.end(),
+                       [](const Photo* a, const Photo* b) { return a->metadata.time < b->metadata.time; });
     std::vector<photo::ScreeningInput> inputs;
-    for (const Photo* p : members) inputs.push_back({p->image, p->quality, p->metadata.height});
+    for (const Photo* p : members)
+      inputs.push_back({p->image, p->quality, p->width, p->height, flown[number[p]].at, p->metadata.height, nearest[number[p]]});
     for (Photo* p : members) p->screened_out.clear(), p->value = nan;
-    for (const photo::ScreenedOut& out : photo::screen(inputs))
-      for (Photo* p : members)
-        if (p->image == out.image) p->screened_out = out.reason, p->value = out.value;
+    std::map<std::string, photo::ScreenedOut> out;
+    for (const photo::ScreenedOut& o : photo::screen(inputs)) out[o.image] = o;
+    for (Photo* p : members)
+      if (const auto found = out.find(p->image); found != out.end())
+        p->screened_out = found->second.reason, p->value = found->second.value;
   }
   for (const Decision& d : decisions)
-    for (Photo& p : photos) {
-      if (p.image != d.image || p.screened_out == "unreadable") continue;
+    for (Photo& p : table.photos) {
+      if (p.image != d.image || p.screened_out == unreadable) continue;
       p.screened_out = d.decision == "drop" ? "dropped by hand" : "";
       p.value = nan;
     }
@@ -231,33 +230,52 @@ std::vector<Source> relocated(const Survey& survey, const std::vector<Source>& s
   return out;
 }
 
-fs::path listing_path(const Survey& survey) { return survey.inputs() / "listing.csv"; }
-
 /// Photos without pixels, from the listing's rows that no file stands for.
-void add_listed(const Survey& survey, std::vector<Photo>& photos, std::vector<CameraStart>& cameras) {
+void add_listed(const Survey& survey, PhotoTable& table) {
   const auto listing = load_listing(survey);
   if (!listing) return;
   const auto known = camera::read_cameras(survey.inputs() / "cameras.json");
-  const CsvTable table(listing_path(survey), {"image", "camera"});
-  for (std::size_t row = 0; row < table.rows(); ++row) {
-    const std::string &image = table.required_text(row, "image"), &name = table.required_text(row, "camera");
-    const auto found = known.find(name);
-    if (found == known.end())
-      throw Error("{}: camera '{}' is not in cameras.json; add it or correct the name", table.where(row), name);
-    if (std::any_of(photos.begin(), photos.end(), [&](const Photo& p) { return p.image == image; })) continue;
+  for (const Listing::Row& row : listing->rows) {
+    const camera::Camera& camera = known.at(row.camera);
+    if (std::any_of(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; })) continue;
     Photo p;
-    p.image = image;
-    p.sortie = table.text(row, "sortie").empty() ? "listing" : table.text(row, "sortie");
-    p.hash = hash_bytes(image);
-    p.width = found->second.width, p.height = found->second.height;
-    p.camera = name;
-    photos.push_back(p);
-    if (std::none_of(cameras.begin(), cameras.end(), [&](const CameraStart& c) { return c.name == name; }))
-      cameras.push_back({name, p.width, p.height, found->second.interior[camera::c], false});
+    p.image = row.image;
+    p.sortie = row.sortie.empty() ? "listing" : row.sortie;
+    p.hash = hash_bytes(row.image);
+    p.width = camera.width, p.height = camera.height;
+    p.camera = row.camera;
+    table.photos.push_back(p);
+    if (std::none_of(table.cameras.begin(), table.cameras.end(), [&](const CameraStart& c) { return c.name == row.camera; }))
+      table.cameras.push_back({row.camera, p.width, p.height, camera.interior[camera::c], false});
   }
 }
 
-/// Median ground sampling distance cannot be known before orientation; null in the summary.
+/// What the flight looks like from metadata alone, with warnings for what will hurt later.
+nlohmann::ordered_json flight_summary(const Survey& survey, const PhotoTable& table, Progress& progress) {
+  const std::vector<const Photo*> kept = table.kept();
+  const auto photos = flight_photos(kept, table);
+  const photo::Flight flight = photo::view_flight(photos);
+  std::vector<std::string> names(flight.sorties.size());
+  for (std::size_t i = 0; i < kept.size(); ++i) names[photos[i].sortie] = kept[i]->sortie;
+  nlohmann::ordered_json out = nlohmann::ordered_json::array();
+  for (std::size_t s = 0; s < names.size(); ++s) {
+    const photo::SortieFlight& f = flight.sorties[s];
+    if (!(f.above_ground > 0)) continue;
+    out.push_back({{"sortie", names[s]}, {"above_ground", json_of(f.above_ground)}, {"assumed", f.height_assumed},
+                   {"gsd", json_of(f.gsd)}, {"forward_overlap", json_of(f.forward)}, {"side_overlap", json_of(f.side)}});
+    const std::string how = f.height_assumed ? " (height assumed from the spacing)" : "";
+    if (!f.height_assumed && f.forward < 0.6)
+      progress.say(fmt::format("sortie {}: photos overlap by {:.0f} % along the strips; below 60 % points lose their third ray", names[s], 100 * f.forward));
+    if (f.side < 0.3)
+      progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %{}; below 30 % they may not hold together", names[s], 100 * f.side, how));
+  }
+  const photo::Coverage coverage = photo::cover(photos, flight);
+  if (coverage.gap_share > 0.02)
+    progress.say(fmt::format("gap: {:.0f} % of the area between the photos is seen by fewer than two of them; see results/figures/photos.png", 100 * coverage.gap_share));
+  if (!coverage.counts.empty()) draw_photo_map(survey, photos, flight, coverage, names);
+  return out;
+}
+
 Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, std::size_t admitted,
                    std::size_t already) {
   Outcome out;
@@ -278,24 +296,35 @@ Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, 
   return out;
 }
 
+/// GSD of the sortie asked for, else the median of all; null while the height above ground is unknown or assumed.
+Json gsd_of(const nlohmann::ordered_json& flights, const std::string& sortie) {
+  std::vector<double> gsd;
+  for (const auto& f : flights)
+    if ((sortie.empty() || f["sortie"] == sortie) && !f["assumed"].get<bool>() && f["gsd"].is_number()) gsd.push_back(f["gsd"]);
+  return json_of(median(gsd));
+}
+
+/// What the person should know about the photos that are in.
+void say_remarks(const Survey& survey, const PhotoTable& table, Progress& progress) {
+  for (const Photo& p : table.photos)
+    if (!p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
+  for (const Photo& p : table.photos)
+    for (const std::string& remark : p.metadata.remarks)
+      progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
+  const auto turned =
+      std::count_if(table.photos.begin(), table.photos.end(), [](const Photo& p) { return p.metadata.orientation != 1; });
+  if (turned > 0)
+    progress.say(fmt::format(
+        "{} photos carry an orientation tag; their pixels are taken as they are stored, not turned", turned));
+  for (const CameraStart& c : table.cameras)
+    if (c.guessed)
+      progress.say(fmt::format("camera {}: no focal length in the metadata; {:.0f} px is a guess", c.name, c.c));
+  if (table.kept().size() == 1)
+    progress.say(fmt::format("only one photo takes part ({}); nothing can be tied to it", table.kept()[0]->image));
+  if (const std::string doubt = datum_doubt(survey, table); !doubt.empty()) progress.say(doubt);
+}
+
 }  // namespace
-
-std::vector<const Photo*> PhotoTable::kept() const& {
-  std::vector<const Photo*> out;
-  for (const Photo& p : photos)
-    if (p.screened_out.empty()) out.push_back(&p);
-  return out;
-}
-
-const CameraStart& PhotoTable::camera(const std::string& name) const {
-  return *std::find_if(cameras.begin(), cameras.end(), [&](const CameraStart& c) { return c.name == name; });
-}
-
-camera::Camera start_camera(const CameraStart& start) {
-  camera::Camera camera{start.name, start.width, start.height, camera::Interior::Zero()};
-  camera.interior[camera::c] = start.c;
-  return camera;
-}
 
 Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (!options.paths.empty() && options.sortie.empty())
@@ -309,15 +338,10 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
                      [&](const Source& s) { return s.path == source.path && s.sortie == source.sortie; }))
       sources.push_back(source);
   }
-  if (!options.listing.empty()) {
-    if (options.cameras.empty()) throw Error("admit: --listing needs --cameras cameras.json beside it");
-    CsvTable(options.listing, {"image", "camera", "east", "north", "height", "omega", "phi", "kappa"});
-    camera::read_cameras(options.cameras);
-    write_file(survey.inputs() / "cameras.json", read_file(options.cameras));
-    write_file(listing_path(survey), read_file(options.listing));
-  }
+  if (!options.listing.empty()) keep_listing(survey, options.listing, options.cameras, options.columns);
+  if (!options.positions.empty()) keep_positions(survey, options.positions, options.positions_crs, options.columns);
   std::map<std::string, Photo> before;
-  if (survey.store.stage("admit") && survey.store.stage("admit")->summary.value("layout", 0) == layout)
+  if (has_photos(survey))
     for (const Photo& p : load_photos(survey).photos)
       if (!p.path.empty()) before[p.path.string()] = p;
   std::vector<Photo> photos;
@@ -343,18 +367,25 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
       photos[i].sortie = sortie;
       known[i] = 1;
     } else {
-      examine(photos[i]);
+      examine(photos[i], survey.settings.metadata);
     }
     progress.advance();
   });
-  // The same photo under two paths counts once.
-  std::set<std::string> hashes;
+  // The same photo under two paths counts once; under two names the second is a copy, and said.
+  std::map<std::string, std::string> name_of;  // by content
   std::vector<Photo> distinct;
   std::size_t already = 0, admitted = 0;
   for (std::size_t i = 0; i < photos.size(); ++i) {
-    if (!photos[i].hash.empty() && !hashes.insert(photos[i].hash).second) {
-      ++already;
-      continue;
+    const std::string name = photos[i].path.filename().string();
+    const auto [first, fresh] = name_of.emplace(photos[i].hash, name);
+    if (!photos[i].hash.empty() && !fresh) {
+      if (first->second == name) {
+        ++already;
+        continue;
+      }
+      photos[i].screened_out = copy_of + first->second;
+    } else if (photos[i].screened_out.rfind(copy_of, 0) == 0) {
+      photos[i].screened_out.clear();
     }
     (known[i] ? already : admitted) += options.sortie.empty() || photos[i].sortie == options.sortie;
     distinct.push_back(photos[i]);
@@ -363,78 +394,54 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   name_images(photos);
   std::sort(photos.begin(), photos.end(),
             [](const Photo& a, const Photo& b) { return std::tie(a.sortie, a.image) < std::tie(b.sortie, b.image); });
-  std::vector<CameraStart> cameras = name_cameras(photos);
-  add_listed(survey, photos, cameras);
-  if (photos.empty()) throw Error("admit: no photos found; name a folder with JPEG, PNG or TIFF files");
-  note_decisions(survey, photos, options);
-  screen_sorties(photos, read_decisions(survey.inputs()));
-  const auto useful =
-      std::count_if(photos.begin(), photos.end(), [](const Photo& p) { return p.screened_out.empty(); });
-  if (useful == 0)
+  PhotoTable table{std::move(photos), {}};
+  table.cameras = name_cameras(table.photos, survey.settings);
+  const PositionsUsed used = place_photos(survey, table.photos);
+  if (!options.positions.empty())
+    progress.say(fmt::format("{} positions: {} photos placed by their name, {} by their time", used.rows, used.by_image, used.by_time));
+  if (!options.positions.empty() && used.by_image + used.by_time == 0)
+    progress.say("no photo was found in the positions file; check its image or time column, and its time zone");
+  judge_positions(survey, table, progress);
+  add_listed(survey, table);
+  place_listed(survey, table.photos);
+  if (table.photos.empty()) throw Error("admit: no photos found; name a folder with JPEG, PNG or TIFF files");
+  note_decisions(survey, table.photos, options);
+  screen_sorties(table, read_decisions(survey.inputs()));
+  if (table.kept().empty())
     throw Error(
         "admit: all {} photos were screened out (the first: {}, {}); look at them, or --keep those that are good",
-        photos.size(), photos[0].image, photos[0].screened_out);
-  for (const Photo& p : photos)
-    if (!p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
-  for (const Photo& p : photos)
-    for (const std::string& remark : p.metadata.remarks)
-      progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
-  const auto turned =
-      std::count_if(photos.begin(), photos.end(), [](const Photo& p) { return p.metadata.orientation != 1; });
-  if (turned > 0)
-    progress.say(fmt::format(
-        "{} photos carry an orientation tag; their pixels are taken as they are stored, not turned", turned));
-  for (const CameraStart& c : cameras)
-    if (c.guessed)
-      progress.say(fmt::format("camera {}: no focal length in the metadata; {:.0f} px is a guess", c.name, c.c));
+        table.photos.size(), table.photos[0].image, table.photos[0].screened_out);
+  say_remarks(survey, table, progress);
   if (!options.paths.empty() || !options.moved_to.empty()) write_sources(survey.inputs(), sources);
-  Json table{{"photos", Json::array()}, {"cameras", Json::array()}};
-  for (const Photo& p : photos) table["photos"].push_back(to_json(p));
-  for (const CameraStart& c : cameras)
-    table["cameras"].push_back(
-        {{"name", c.name}, {"width", c.width}, {"height", c.height}, {"c", c.c}, {"guessed", c.guessed}});
-  Outcome out = summary_of(photos, options.sortie, admitted, already);
-  const std::string print = fingerprint({version, table.dump()});
-  const auto stage = survey.store.stage("admit");
-  out.made = !stage || stage->fingerprint != print;
-  write_packed(survey.store.folder() / "photos", table);
-  nlohmann::ordered_json stored = summary_of(photos, "", photos.size(), 0).summary;
-  stored["layout"] = layout;
-  survey.store.finish("admit", {print, stored});
+  const std::string print_before = photos_fingerprint(survey);
+  const nlohmann::ordered_json flights = flight_summary(survey, table, progress);
+  draw_screened(survey, table);
+  Outcome out = summary_of(table.photos, options.sortie, admitted, already);
+  nlohmann::ordered_json stored = summary_of(table.photos, "", table.photos.size(), 0).summary;
+  stored["gsd"] = gsd_of(flights, "");
+  stored["flights"] = flights;
+  save_photos(survey, table, stored);
+  out.made = photos_fingerprint(survey) != print_before;
+  out.summary["gsd"] = gsd_of(flights, options.sortie);
+  out.summary["flights"] = flights;
   return out;
 }
 
-PhotoTable load_photos(const Survey& survey) {
-  const auto stage = survey.store.stage("admit");
-  if (!stage) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
-  if (stage->summary.value("layout", 0) != layout)
-    throw Error("{}: its photos were admitted by an older version; run mesograph admit again", survey.folder.string());
-  const Json table = read_packed(survey.store.folder() / "photos");
-  PhotoTable out;
-  for (const Json& p : table.at("photos")) out.photos.push_back(photo_from(p));
-  for (const Json& c : table.at("cameras"))
-    out.cameras.push_back({c.at("name"), c.at("width"), c.at("height"), c.at("c"), c.at("guessed")});
-  return out;
-}
-
-std::string photos_fingerprint(const Survey& survey) {
-  const auto stage = survey.store.stage("admit");
-  return stage ? stage->fingerprint : std::string();
-}
-
-std::optional<Listing> load_listing(const Survey& survey) {
-  if (!fs::exists(listing_path(survey))) return std::nullopt;
-  const CsvTable table(listing_path(survey), {"image", "camera", "east", "north", "height", "omega", "phi", "kappa"});
-  Listing out;
-  for (std::size_t row = 0; row < table.rows(); ++row)
-    out.rows.push_back({table.required_text(row, "image"),
-                        table.required_text(row, "camera"),
-                        {table.required_number(row, "east"), table.required_number(row, "north"),
-                         table.required_number(row, "height")},
-                        table.required_number(row, "omega"),
-                        table.required_number(row, "phi"),
-                        table.required_number(row, "kappa")});
-  return out;
+std::string datum_doubt(const Survey& survey, const PhotoTable& photos) {
+  if (survey.crs.local) return {};
+  std::map<std::string, std::vector<double>> sigmas;
+  for (const Photo* p : photos.kept())
+    if (p->position.allFinite() && p->sigma_h > 0 && !p->datum_named) sigmas[p->sortie].push_back(p->sigma_h);
+  for (const auto& [name, values] : sigmas) {
+    const double sigma = median(values);
+    if (sigma >= 0.2) continue;  // metre-level positions: a datum operation of a metre or two is fine
+    const geo::DatumShift shift = geo::datum_shift_of(survey.crs);
+    if (shift.accuracy >= 0 && shift.accuracy <= sigma) continue;
+    return fmt::format("sortie {}: its positions claim {:.3f} m, but the way from WGS 84 into the survey's datum ({}) is known to {} only; name the datum "
+                       "they are in, as in [sortie.{}] positions_crs = \"EPSG:4937\" in survey.toml, or --positions-crs",
+                       name, sigma, shift.name, shift.accuracy < 0 ? "an unknown accuracy" : fmt::format("{:g} m", shift.accuracy), name);
+  }
+  return {};
 }
 
 }  // namespace mesograph::survey

@@ -66,14 +66,13 @@ Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
 }
 
 bool has_position(const Photo& p) {
-  return std::isfinite(p.metadata.longitude_deg) && std::isfinite(p.metadata.latitude_deg) &&
-         std::isfinite(p.metadata.height);
+  return p.position.allFinite();
 }
 
 Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
   std::vector<Eigen::Vector3d> places;
   for (const Photo* p : photos.kept())
-    if (has_position(*p)) places.push_back({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
+    if (has_position(*p)) places.push_back(p->position);
   if (!places.empty()) {
     Eigen::Vector3d m = median_of(places);
     m = {std::round(m.x() * 1000) / 1000, std::round(m.y() * 1000) / 1000, std::round(m.z())};
@@ -93,12 +92,27 @@ Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
   return median_of(places).array().round();
 }
 
-adjust::Sortie sortie_from(const Survey& survey, const std::string& name) {
+/// Sigmas of a sortie's positions: as survey.toml sets them, else as the photos state them, else metre-level.
+adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const PhotoTable& photos) {
   const SortieSettings& settings = survey.settings.sortie(name);
+  std::vector<double> stated_h, stated_v;
+  for (const Photo* p : photos.kept()) {
+    if (p->sortie != name) continue;
+    if (p->sigma_h > 0) stated_h.push_back(p->sigma_h);
+    if (p->sigma_v > 0) stated_v.push_back(p->sigma_v);
+  }
+  const double stated[2] = {median(stated_h), median(stated_v)};
+  // Receivers that correct by a base state centimetres; what all photos share is then of that level too.
+  const bool fine = stated[0] < 0.2;
   adjust::Sortie out;
   out.name = name;
-  std::copy_n(settings.sigma_photo, 2, out.sigma_photo);
-  std::copy_n(settings.sigma_sortie, 2, out.sigma_offset);
+  for (int a = 0; a < 2; ++a) {
+    out.sigma_photo[a] = settings.sigma_photo[a] > 0 ? settings.sigma_photo[a] : stated[a] > 0 ? stated[a] : a == 0 ? 3.0 : 5.0;
+    out.sigma_offset[a] = settings.sigma_sortie[a] > 0 ? settings.sigma_sortie[a] : a == 0 ? (fine ? 0.03 : 3.0) : (fine ? 0.05 : 5.0);
+  }
+  // Heights that may be above another surface than the ellipsoid: the offset must be free to take up a geoid height.
+  const bool reduced = settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid;
+  if (settings.heights != "ellipsoidal" && !reduced && !(settings.sigma_sortie[1] > 0)) out.sigma_offset[1] = 100.0;
   return out;
 }
 
@@ -256,12 +270,12 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     if (!sortie_index.count(p->sortie)) {
       sortie_index[p->sortie] = static_cast<int>(b.sorties.size());
-      b.sorties.push_back(sortie_from(survey, p->sortie));
+      b.sorties.push_back(sortie_from(survey, p->sortie, photos));
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
     if (has_position(*p))
-      s.position = frame.local_from_wgs84({p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height});
+      s.position = frame.local_from_wgs84(p->position);
     b.stations.push_back(s);
   }
   if (listing) {
@@ -273,14 +287,17 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
       const Listing::Row& row = *found->second;
       adjust::Station& s = b.stations[i];
       s.C = frame.local_from_crs(row.position);
-      s.R = frame.local_from_grid(s.C) * camera::rotation_from({row.omega_deg * rad_per_deg, row.phi_deg * rad_per_deg,
-                                                                row.kappa_deg * rad_per_deg});
+      const Eigen::Vector3d a = row.angles_deg * rad_per_deg;
+      s.R = row.yaw_pitch_roll
+                ? Eigen::Matrix3d(frame.local_from_enu(s.C) *
+                                  camera::rotation_from_yaw_pitch_roll(a.x(), a.y(), a.z(), camera::Mount::gimbal))
+                : Eigen::Matrix3d(frame.local_from_grid(s.C) * camera::rotation_from({a.x(), a.y(), a.z()}));
       s.oriented = true;
     }
   }
   for (const TieTable::Point& p : ties.points) {
     adjust::GroundPoint point;
-    for (const TieTable::Ray& r : p.rays) point.rays.push_back({r.photo, r.x, survey.settings.tie_sigma_px, true});
+    for (const TieTable::Ray& r : p.rays) point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
     b.points.push_back(std::move(point));
     out.point_names.push_back(p.name);
   }

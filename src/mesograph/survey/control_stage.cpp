@@ -28,9 +28,9 @@ void check_place(const Survey& survey, const std::vector<ControlRow>& rows, Prog
   std::vector<Eigen::Vector3d> places;
   const PhotoTable photos = load_photos(survey);
   for (const Photo* p : photos.kept())
-    if (std::isfinite(p->metadata.latitude_deg) && std::isfinite(p->metadata.height))
+    if (p->position.allFinite())
       places.push_back(
-          geo::crs_from_wgs84(survey.crs, {p->metadata.longitude_deg, p->metadata.latitude_deg, p->metadata.height}));
+          geo::crs_from_wgs84(survey.crs, p->position));
   if (places.empty()) return;
   for (const ControlRow& row : rows) {
     if (std::isnan(row.east)) continue;

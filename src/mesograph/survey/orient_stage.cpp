@@ -3,6 +3,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/orient/orient.hpp>
+#include <mesograph/survey/admit.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -49,7 +50,7 @@ std::string orient_fingerprint(const Survey& survey) {
   const auto ties = survey.store.stage("tie");
   bool positions = false;
   const PhotoTable photos = survey.store.stage("admit") ? load_photos(survey) : PhotoTable();
-  for (const Photo* p : photos.kept()) positions = positions || std::isfinite(p->metadata.latitude_deg);
+  for (const Photo* p : photos.kept()) positions = positions || p->position.allFinite();
   std::vector<std::string> parts = {version,
                                     ties ? ties->fingerprint : "",
                                     settings_of_sorties(survey),
@@ -71,6 +72,7 @@ Outcome orient(Survey& survey, Progress& progress) {
   const std::string print = orient_fingerprint(survey);
   if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print)
     return {stage->summary, false};
+  if (const std::string doubt = datum_doubt(survey, photos); !doubt.empty()) throw Error("orient: {}", doubt);
   NamedBlock named = start_block(survey, photos, ties);
   const bool listed = std::any_of(named.block.stations.begin(), named.block.stations.end(),
                                   [](const adjust::Station& s) { return s.oriented; });

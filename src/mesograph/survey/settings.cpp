@@ -54,6 +54,7 @@ class Table {
       value[i] = *number;
     }
   }
+  /// `known`: the words that may stand there; empty: any.
   void read_words(const char* key, std::vector<std::string>& words, const std::vector<std::string>& known) const {
     const toml::node* node = table_.get(key);
     if (!node) return;
@@ -62,8 +63,8 @@ class Table {
     words.clear();
     for (const toml::node& item : *array) {
       const auto word = item.value<std::string>();
-      if (!word || std::find(known.begin(), known.end(), *word) == known.end())
-        fail(key, fmt::format("may hold {}", fmt::join(known, ", ")));
+      if (!word || (!known.empty() && std::find(known.begin(), known.end(), *word) == known.end()))
+        fail(key, known.empty() ? "must be a list of words" : fmt::format("may hold {}", fmt::join(known, ", ")));
       words.push_back(*word);
     }
   }
@@ -83,15 +84,32 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
   for (const auto& [name, node] : all) {
     if (!node.is_table()) throw Error("{}: [sortie] holds one table a sortie, as in [sortie.north]", path.string());
     const Table table(path, *node.as_table(), "sortie." + std::string(name.str()));
-    table.only({"heights", "sigma_photo", "sigma_sortie"});
+    table.only({"heights", "positions_crs", "own_cameras", "sigma_photo", "sigma_sortie"});
     SortieSettings& sortie = out.sorties[std::string(name.str())];
     table.read("heights", sortie.heights);
-    if (sortie.heights == "geoid" || sortie.heights == "unknown")
-      sortie.sigma_sortie[1] = 100.0;
-    else if (sortie.heights != "ellipsoidal")
+    if (sortie.heights != "ellipsoidal" && sortie.heights != "geoid" && sortie.heights != "unknown")
       table.fail("heights", "must be ellipsoidal, geoid or unknown");
+    table.read("positions_crs", sortie.positions_crs);
+    table.read("own_cameras", sortie.own_cameras);
     table.read_pair("sigma_photo", sortie.sigma_photo);
     table.read_pair("sigma_sortie", sortie.sigma_sortie);
+  }
+}
+
+/// Names that people add come before those that are known.
+void read_metadata_names(const Table& table, photo::MetadataNames& names) {
+  const std::vector<std::pair<const char*, std::vector<std::string>*>> all = {
+      {"gimbal_yaw", &names.gimbal_yaw}, {"gimbal_pitch", &names.gimbal_pitch}, {"gimbal_roll", &names.gimbal_roll},
+      {"yaw", &names.yaw},               {"pitch", &names.pitch},               {"roll", &names.roll},
+      {"sigma_east", &names.sigma_east}, {"sigma_north", &names.sigma_north},   {"sigma_h", &names.sigma_h},
+      {"sigma_v", &names.sigma_v},       {"above_take_off", &names.above_take_off}};
+  std::vector<std::string> known;
+  for (const auto& [key, list] : all) known.emplace_back(key);
+  table.only(known);
+  for (const auto& [key, list] : all) {
+    std::vector<std::string> more;
+    table.read_words(key, more, {});
+    list->insert(list->begin(), more.begin(), more.end());
   }
 }
 
@@ -112,7 +130,7 @@ Settings read_settings(const std::filesystem::path& path) {
                 error.description());
   }
   Table(path, root, "file")
-      .only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance", "products"});
+      .only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance", "products", "metadata"});
   if (root["schema"].value_or(1) != 1)
     throw Error("{}: schema {} is newer than this program knows (1); update mesograph", path.string(),
                 root["schema"].value_or(0));
@@ -167,6 +185,7 @@ Settings read_settings(const std::filesystem::path& path) {
   section("products", [&](const Table& t, const toml::table&) {
     t.only({"want"}), t.read_words("want", out.want, {"report", "cloud"});
   });
+  section("metadata", [&](const Table& t, const toml::table&) { read_metadata_names(t, out.metadata); });
   return out;
 }
 

@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <filesystem>
 #include <map>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/geo/crs.hpp>
+#include <mesograph/photo/metadata.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -12,9 +14,15 @@ namespace mesograph::survey {
 
 /// [sortie.NAME]
 struct SortieSettings {
-  double sigma_photo[2] = {3.0, 5.0};   ///< of one photo's position, m: horizontal per axis, vertical
-  double sigma_sortie[2] = {3.0, 5.0};  ///< of the sortie's common offset, m
-  std::string heights = "ellipsoidal";  ///< of the geotags; "geoid" and "unknown" widen sigma_sortie to 100 m
+  /// Of one photo's position, m: horizontal per axis, vertical. NaN: not set; then what the photos say of themselves,
+  /// else 3 and 5 m.
+  double sigma_photo[2] = {nan, nan};
+  /// Of the sortie's common offset, m. NaN: not set; then 0.03 and 0.05 m where the photos' own sigma is of that level,
+  /// else 3 and 5 m; 100 m in height where heights are "geoid" or "unknown".
+  double sigma_sortie[2] = {nan, nan};
+  std::string heights = "ellipsoidal";  ///< of the positions
+  std::string positions_crs;            ///< of the geotags, where they are not in WGS 84
+  bool own_cameras = false;             ///< its cameras are not shared with other sorties
 };
 
 /// survey.toml as people write it, defaults filled in.
@@ -33,6 +41,7 @@ struct Settings {
   std::optional<double> densify_max_sigma;  ///< m
   std::map<std::string, double> tolerance;  ///< check_rmse_h, check_rmse_v, image_rms_px, oriented_share
   std::vector<std::string> want = {"report", "cloud"};
+  photo::MetadataNames metadata;  ///< [metadata]: names of properties beside those that are known
 
   bool wants(const std::string& product) const { return std::find(want.begin(), want.end(), product) != want.end(); }
   const SortieSettings& sortie(const std::string& name) const;

@@ -3,10 +3,9 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/base/threads.hpp>
-#include <mesograph/match/pairs.hpp>
-#include <mesograph/match/verify.hpp>
 #include <mesograph/survey/tie.hpp>
+#include <mesograph/survey/tie_figures.hpp>
+#include <mesograph/survey/tie_items.hpp>
 #include <set>
 
 namespace mesograph::survey {
@@ -15,9 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* keypoint_version = "keypoints 4";
-constexpr const char* match_version = "matches 3";
-constexpr const char* tie_version = "tie 1";
+constexpr const char* tie_version = "tie 2";
 
 using Json = nlohmann::json;
 
@@ -27,118 +24,6 @@ int limit_of(const Survey& survey, const TieOptions& options) {
   return options.limit.value_or(survey.settings.tie_limit);
 }
 
-fs::path keypoint_item(const Survey& survey, const Photo& photo, int limit) {
-  return survey.store.item("keypoints", photo.image,
-                           fingerprint({keypoint_version, photo.hash, std::to_string(limit)}));
-}
-
-keypoint::Keypoints read_keypoints(const fs::path& path) {
-  const Json json = read_packed(path);
-  return {values_of<keypoint::Keypoint>(json.at("points")), values_of<std::uint8_t>(json.at("descriptors"))};
-}
-
-void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photos, int limit, Progress& progress) {
-  progress.start("finding keypoints", photos.size());
-  photo::prepare_gdal();
-  parallel_for(photos.size(), [&](std::size_t i) {
-    progress.check();
-    const fs::path item = keypoint_item(survey, *photos[i], limit);
-    if (!fs::exists(item)) {
-      keypoint::DetectOptions options;
-      options.limit = limit;
-      const keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path), options);
-      write_packed(item, {{"points", bytes_of(found.points)}, {"descriptors", bytes_of(found.descriptors)}});
-    }
-    progress.advance();
-  });
-}
-
-std::vector<match::PairPhoto> positions_of(const std::vector<const Photo*>& photos) {
-  std::map<std::string, int> sorties;
-  std::vector<match::PairPhoto> out;
-  double cos_latitude = 1.0;
-  for (const Photo* p : photos)
-    if (std::isfinite(p->metadata.latitude_deg)) {
-      cos_latitude = std::cos(p->metadata.latitude_deg * rad_per_deg);
-      break;
-    }
-  constexpr double per_degree = 111320.0;  // near enough to tell neighbours
-  for (const Photo* p : photos) {
-    const int sortie = sorties.emplace(p->sortie, static_cast<int>(sorties.size())).first->second;
-    out.push_back(
-        {{p->metadata.longitude_deg * per_degree * cos_latitude, p->metadata.latitude_deg * per_degree, 0.0}, sortie});
-  }
-  return out;
-}
-
-/// Pairs grouped by their first photo: one work item each.
-struct MatchItem {
-  int photo = 0;
-  std::vector<int> partners;
-  fs::path file;
-};
-
-std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table, const TieOptions& options) {
-  const std::vector<const Photo*> photos = table.kept();
-  match::PairOptions pairing;
-  if (options.pairs == "all") pairing.all_below = photos.size();
-  std::map<int, MatchItem> items;
-  for (const auto& [a, b] : match::plan_pairs(positions_of(photos), pairing)) {
-    items[a].photo = a;
-    items[a].partners.push_back(b);
-  }
-  std::vector<MatchItem> out;
-  for (auto& [photo, item] : items) {
-    std::vector<std::string> parts = {match_version, std::to_string(limit_of(survey, options)), photos[photo]->hash,
-                                      std::to_string(table.camera(photos[photo]->camera).c)};
-    for (const int partner : item.partners) {
-      parts.push_back(photos[partner]->image + photos[partner]->hash);
-      parts.push_back(std::to_string(table.camera(photos[partner]->camera).c));
-    }
-    item.file = survey.store.item("matches", photos[photo]->image, fingerprint(parts));
-    out.push_back(std::move(item));
-  }
-  return out;
-}
-
-Eigen::Matrix2Xd image_points(const keypoint::Keypoints& keypoints) {
-  Eigen::Matrix2Xd x(2, keypoints.points.size());
-  for (std::size_t i = 0; i < keypoints.points.size(); ++i)
-    x.col(static_cast<Eigen::Index>(i)) << keypoints.points[i].x, keypoints.points[i].y;
-  return x;
-}
-
-void match_photo(const Survey& survey, const PhotoTable& table, const MatchItem& item, int limit) {
-  const std::vector<const Photo*> photos = table.kept();
-  const Photo& a = *photos[item.photo];
-  const keypoint::Keypoints keys_a = read_keypoints(keypoint_item(survey, a, limit));
-  const Eigen::Matrix2Xd x_a = image_points(keys_a);
-  Json pairs = Json::array();
-  for (const int partner : item.partners) {
-    const Photo& b = *photos[partner];
-    const keypoint::Keypoints keys_b = read_keypoints(keypoint_item(survey, b, limit));
-    const match::Verification verified =
-        match::verify(match::match(keys_a, keys_b), x_a, start_camera(table.camera(a.camera)), image_points(keys_b),
-                      start_camera(table.camera(b.camera)), seed_from(a.image + "|" + b.image));
-    pairs.push_back({{"partner", b.image}, {"matches", bytes_of(verified.matches)}});
-  }
-  write_packed(item.file, pairs);
-}
-
-/// Matches of one item; empty pairs are those that failed.
-std::vector<match::PairMatches> read_item(const MatchItem& item, const std::map<std::string, int>& number) {
-  std::vector<match::PairMatches> out;
-  for (const Json& pair : read_packed(item.file))
-    out.push_back({item.photo, number.at(pair.at("partner")), values_of<match::Match>(pair.at("matches"))});
-  return out;
-}
-
-std::map<std::string, int> numbers_of(const std::vector<const Photo*>& photos) {
-  std::map<std::string, int> out;
-  for (std::size_t i = 0; i < photos.size(); ++i) out[photos[i]->image] = static_cast<int>(i);
-  return out;
-}
-
 /// Removes items that no longer belong to anything.
 void sweep(const fs::path& folder, const std::set<fs::path>& keep) {
   std::error_code missing;
@@ -146,12 +31,66 @@ void sweep(const fs::path& folder, const std::set<fs::path>& keep) {
     if (!keep.count(entry.path())) fs::remove(entry.path(), missing);
 }
 
-TieTable import_ties(const Survey& survey, const PhotoTable& table, Progress& progress) {
-  const CsvTable csv(imported_ties(survey), {"image", "point", "x", "y"});
-  TieTable out;
+/// Tie points from a folder with keypoints.csv and matches.csv, as the text of a ties.csv.
+std::string joined(const fs::path& folder, const PhotoTable& table) {
+  const CsvTable keypoints(folder / "keypoints.csv", {"image", "id", "x", "y"});
+  const CsvTable matches(folder / "matches.csv", {"image_a", "id_a", "image_b", "id_b"});
   const auto number = numbers_of(table.kept());
-  for (const Photo* p : table.kept()) out.images.push_back(p->image);
-  std::map<std::string, std::size_t> index;
+  std::vector<std::map<std::string, int>> index(number.size());
+  std::vector<std::vector<Eigen::Vector2d>> x(number.size());
+  for (std::size_t row = 0; row < keypoints.rows(); ++row) {
+    const auto photo = number.find(keypoints.required_text(row, "image"));
+    if (photo == number.end()) continue;
+    if (!index[photo->second].emplace(keypoints.required_text(row, "id"), static_cast<int>(x[photo->second].size())).second)
+      throw Error("{}: keypoint '{}' of '{}' comes twice", keypoints.where(row), keypoints.text(row, "id"), photo->first);
+    x[photo->second].emplace_back(keypoints.required_number(row, "x"), keypoints.required_number(row, "y"));
+  }
+  std::map<std::pair<int, int>, std::vector<match::Match>> pairs;
+  for (std::size_t row = 0; row < matches.rows(); ++row) {
+    const auto a = number.find(matches.required_text(row, "image_a")), b = number.find(matches.required_text(row, "image_b"));
+    if (a == number.end() || b == number.end() || a == b) continue;
+    const auto find = [&](int photo, const char* column) {
+      const auto found = index[photo].find(matches.required_text(row, column));
+      if (found == index[photo].end())
+        throw Error("{}: keypoint '{}' is not in keypoints.csv", matches.where(row), matches.text(row, column));
+      return found->second;
+    };
+    const int ia = find(a->second, "id_a"), ib = find(b->second, "id_b");
+    if (a->second < b->second)
+      pairs[{a->second, b->second}].push_back({ia, ib});
+    else
+      pairs[{b->second, a->second}].push_back({ib, ia});
+  }
+  std::vector<std::size_t> counts;
+  for (const auto& points : x) counts.push_back(points.size());
+  std::vector<match::PairMatches> list;
+  for (auto& [pair, found] : pairs) list.push_back({pair.first, pair.second, std::move(found)});
+  std::string text = "image,point,x,y\n";
+  std::size_t n = 0;
+  for (const match::TiePoint& point : match::join_matches(counts, list)) {
+    for (const match::TieRay& ray : point)
+      text += fmt::format("{},M{:06d},{},{}\n", csv_field(table.kept()[ray.photo]->image), n, csv_pixels(x[ray.photo][ray.keypoint].x()),
+                          csv_pixels(x[ray.photo][ray.keypoint].y()));
+    ++n;
+  }
+  return text;
+}
+
+void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& source) {
+  if (!fs::exists(source))
+    throw Error("{}: does not exist; name a ties.csv, or a folder with keypoints.csv and matches.csv", source.string());
+  if (fs::is_directory(source)) {
+    write_file(imported_ties(survey), joined(source, table));
+    return;
+  }
+  CsvTable(source, {"image", "point", "x", "y"});
+  write_file(imported_ties(survey), read_file(source));
+}
+
+void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, Progress& progress) {
+  const CsvTable csv(imported_ties(survey), {"image", "point", "x", "y"});
+  const auto number = numbers_of(table.kept());
+  std::map<std::string, TieTable::Point> points;
   std::size_t skipped = 0;
   for (std::size_t row = 0; row < csv.rows(); ++row) {
     const auto photo = number.find(csv.required_text(row, "image"));
@@ -160,17 +99,20 @@ TieTable import_ties(const Survey& survey, const PhotoTable& table, Progress& pr
       continue;
     }
     const std::string& name = csv.required_text(row, "point");
-    const auto [found, fresh] = index.emplace(name, out.points.size());
-    if (fresh) out.points.push_back({name, {}});
-    out.points[found->second].rays.push_back(
-        {photo->second, {csv.required_number(row, "x"), csv.required_number(row, "y")}});
+    TieTable::Point& point = points[name];
+    point.name = name;
+    const TieTable::Ray ray{photo->second, {csv.required_number(row, "x"), csv.required_number(row, "y")}, csv.number(row, "sigma").value_or(nan)};
+    if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == ray.photo; }))
+      throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(row), name, photo->first);
+    point.rays.push_back(ray);
   }
-  std::erase_if(out.points, [](const TieTable::Point& p) { return p.rays.size() < 2; });
+  std::size_t added = 0;
+  for (auto& [name, point] : points)
+    if (point.rays.size() >= 2) out.points.push_back(std::move(point)), ++added;
   if (skipped) progress.say(fmt::format("ties.csv: {} rows name photos that take no part", skipped));
-  if (out.points.empty())
+  if (added == 0)
     throw Error("{}: no tie point is seen in two photos of this survey; check the image names",
                 imported_ties(survey).string());
-  return out;
 }
 
 void save(const Survey& survey, const TieTable& ties) {
@@ -184,10 +126,97 @@ void save(const Survey& survey, const TieTable& ties) {
       numbers.push_back(r.photo);
       numbers.push_back(r.x.x());
       numbers.push_back(r.x.y());
+      numbers.push_back(r.sigma);
     }
   }
   write_packed(survey.store.folder() / "ties",
                {{"images", ties.images}, {"names", names}, {"counts", bytes_of(counts)}, {"rays", bytes_of(numbers)}});
+}
+
+/// Keypoints with several directions stand one behind the other at the same place; matches of any of them are matches of
+/// the first, so that they are one ray.
+std::vector<std::int32_t> first_of_place(const keypoint::Keypoints& keys) {
+  std::vector<std::int32_t> out(keys.points.size());
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const bool same = i > 0 && keys.points[i].x == keys.points[i - 1].x && keys.points[i].y == keys.points[i - 1].y;
+    out[i] = same ? out[i - 1] : static_cast<std::int32_t>(i);
+  }
+  return out;
+}
+
+struct Matching {
+  std::vector<keypoint::Keypoints> keys;  ///< without descriptors
+  std::vector<match::PairMatches> pairs;
+  std::size_t planned = 0, verified = 0, contradicted = 0;
+};
+
+/// Finds keypoints, plans pairs, matches and verifies them; a pair that the photos around contradict is taken out.
+Matching match_survey(const Survey& survey, const PhotoTable& table, const TieOptions& options, Progress& progress) {
+  const std::vector<const Photo*> photos = table.kept();
+  const int limit = limit_of(survey, options);
+  find_keypoints(survey, photos, limit, progress);
+  const match::Pairs planned = plan(survey, table, options.pairs, limit, progress);
+  const std::vector<MatchItem> items = match_items(survey, table, planned, limit);
+  match_photos(survey, table, items, limit, progress);
+  Matching out;
+  out.planned = planned.size();
+  std::set<fs::path> used;
+  std::vector<std::size_t> counts;
+  std::vector<std::vector<std::int32_t>> first;
+  for (const Photo* p : photos) {
+    used.insert(keypoint_item(survey, *p, limit));
+    out.keys.push_back(read_keypoints(keypoint_item(survey, *p, limit)));
+    out.keys.back().descriptors = {};
+    counts.push_back(out.keys.back().points.size());
+    first.push_back(first_of_place(out.keys.back()));
+  }
+  const auto number = numbers_of(photos);
+  Json files = Json::array();
+  for (const MatchItem& item : items) {
+    used.insert(item.file);
+    files.push_back({{"photo", photos[item.photo]->image}, {"file", item.file.filename().string()}});
+    for (match::PairMatches& pair : read_matches(item.file, item.photo, number)) {
+      for (match::Match& m : pair.matches) m.a = first[pair.a][m.a], m.b = first[pair.b][m.b];
+      out.verified += !pair.matches.empty();
+      out.pairs.push_back(std::move(pair));
+    }
+  }
+  std::vector<char> before;
+  for (const match::PairMatches& pair : out.pairs) before.push_back(!pair.matches.empty());
+  out.contradicted = match::drop_contradicted(counts, out.pairs);
+  Json dropped = Json::array();
+  for (std::size_t p = 0; p < out.pairs.size(); ++p)
+    if (before[p] && out.pairs[p].matches.empty())
+      dropped.push_back({photos[out.pairs[p].a]->image, photos[out.pairs[p].b]->image});
+  write_packed(survey.store.folder() / "pairs", {{"items", files}, {"dropped", dropped}});
+  sweep(survey.store.folder() / "keypoints", used);
+  sweep(survey.store.folder() / "matches", used);
+  return out;
+}
+
+void add_matched(const Matching& matching, TieTable& ties) {
+  std::vector<std::size_t> counts;
+  for (const keypoint::Keypoints& k : matching.keys) counts.push_back(k.points.size());
+  // Names of imported points stay theirs.
+  const bool taken = std::any_of(ties.points.begin(), ties.points.end(), [](const TieTable::Point& p) { return p.name.rfind("T", 0) == 0; });
+  std::size_t n = 0;
+  for (const match::TiePoint& point : match::join_matches(counts, matching.pairs)) {
+    TieTable::Point out{fmt::format("{}{:06d}", taken ? "TT" : "T", n++), {}};
+    for (const match::TieRay& ray : point) {
+      const keypoint::Keypoint& k = matching.keys[ray.photo].points[ray.keypoint];
+      out.rays.push_back({ray.photo, {k.x, k.y}, nan});
+    }
+    ties.points.push_back(std::move(out));
+  }
+}
+
+/// Photos that nothing ties, by name.
+void say_untied(const TieTable& ties, Progress& progress) {
+  std::vector<std::size_t> rays(ties.images.size(), 0);
+  for (const TieTable::Point& p : ties.points)
+    for (const TieTable::Ray& r : p.rays) ++rays[r.photo];
+  for (std::size_t i = 0; i < rays.size(); ++i)
+    if (rays[i] == 0) progress.say(fmt::format("{} is tied to no other photo", ties.images[i]));
 }
 
 }  // namespace
@@ -199,77 +228,47 @@ std::string tie_fingerprint(const Survey& survey, const TieOptions& options) {
 }
 
 Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
-  if (options.pairs != "positions" && options.pairs != "all")
-    throw Error("tie: --pairs {} is unknown; write positions or all", options.pairs);
+  static const std::set<std::string> known = {"positions", "all", "similar", "none"};
+  if (!known.count(options.pairs))
+    throw Error("tie: --pairs {} is unknown; write positions or all, similar or none", options.pairs);
   if (limit_of(survey, options) < 100) throw Error("tie: --limit must be 100 or more");
   const PhotoTable table = load_photos(survey);
-  if (!options.import_file.empty()) {
-    CsvTable(options.import_file, {"image", "point", "x", "y"});
-    write_file(imported_ties(survey), read_file(options.import_file));
-  }
+  if (!options.import_path.empty()) keep_import(survey, table, options.import_path);
   const std::string print = tie_fingerprint(survey, options);
   if (const auto stage = survey.store.stage("tie"); stage && stage->fingerprint == print)
     return {stage->summary, false};
   const std::vector<const Photo*> photos = table.kept();
-  std::size_t keypoint_count = 0, planned = 0, verified = 0;
   TieTable ties;
-  if (fs::exists(imported_ties(survey))) {
-    ties = import_ties(survey, table, progress);
-  } else {
-    for (const Photo* p : photos)
-      if (p->path.empty())
-        throw Error("tie: photo '{}' has no pixels (it comes from a listing); give tie points with --import ties.csv",
-                    p->image);
-    const int limit = limit_of(survey, options);
-    find_keypoints(survey, photos, limit, progress);
-    const std::vector<MatchItem> items = match_items(survey, table, options);
-    progress.start("matching photos", items.size());
-    parallel_for(items.size(), [&](std::size_t i) {
-      progress.check();
-      if (!fs::exists(items[i].file)) match_photo(survey, table, items[i], limit);
-      progress.advance();
-    });
-    const auto number = numbers_of(photos);
-    std::vector<match::PairMatches> pairs;
-    std::set<fs::path> used;
-    for (const MatchItem& item : items) {
-      planned += item.partners.size();
-      used.insert(item.file);
-      for (match::PairMatches& pair : read_item(item, number)) {
-        verified += !pair.matches.empty();
-        pairs.push_back(std::move(pair));
-      }
-    }
-    std::vector<keypoint::Keypoints> keys(photos.size());
-    std::vector<std::size_t> counts;
-    for (std::size_t i = 0; i < photos.size(); ++i) {
-      used.insert(keypoint_item(survey, *photos[i], limit));
-      keys[i] = read_keypoints(keypoint_item(survey, *photos[i], limit));
-      keys[i].descriptors = {};
-      counts.push_back(keys[i].points.size());
-      keypoint_count += counts.back();
-      ties.images.push_back(photos[i]->image);
-    }
-    for (const match::TiePoint& point : match::join_matches(counts, pairs)) {
-      TieTable::Point out{fmt::format("T{:06d}", ties.points.size()), {}};
-      for (const match::TieRay& ray : point) {
-        const keypoint::Keypoint& k = keys[ray.photo].points[ray.keypoint];
-        out.rays.push_back({ray.photo, {k.x, k.y}});
-      }
-      ties.points.push_back(std::move(out));
-    }
-    if (ties.points.empty())
-      throw Error("tie: no two photos match; check that they overlap and are sharp, or try --pairs all");
-    sweep(survey.store.folder() / "keypoints", used);
-    sweep(survey.store.folder() / "matches", used);
+  for (const Photo* p : photos) ties.images.push_back(p->image);
+  const bool imported = fs::exists(imported_ties(survey));
+  const auto blind = std::find_if(photos.begin(), photos.end(), [](const Photo* p) { return p->path.empty(); });
+  const bool matching = options.pairs != "none" && (blind == photos.end() || !imported);
+  if (imported) add_imported(survey, table, ties, progress);
+  Matching matched;
+  if (matching) {
+    if (blind != photos.end())
+      throw Error("tie: photo '{}' has no pixels (it comes from a listing); give tie points with --import ties.csv",
+                  (*blind)->image);
+    if (photos.size() < 2)
+      throw Error("tie: only one photo takes part ({}); admit more, or --keep some that were left out", photos[0]->image);
+    matched = match_survey(survey, table, options, progress);
+    add_matched(matched, ties);
+    if (matched.contradicted > 0)
+      progress.say(fmt::format("{} pairs were taken out: the photos around contradict their matches (repeated texture)", matched.contradicted));
   }
+  if (ties.points.empty())
+    throw Error("tie: no two photos match; check that they overlap and are sharp, or try --pairs all");
   save(survey, ties);
-  std::size_t rays = 0;
+  say_untied(ties, progress);
+  draw_ties(survey, table, ties);
+  std::size_t keypoint_count = 0, rays = 0;
+  for (const keypoint::Keypoints& k : matched.keys) keypoint_count += k.points.size();
   for (const TieTable::Point& p : ties.points) rays += p.rays.size();
   Outcome out;
   out.summary = {{"keypoints", keypoint_count},
-                 {"pairs_planned", planned},
-                 {"pairs_verified", verified},
+                 {"pairs_planned", matched.planned},
+                 {"pairs_verified", matched.verified - matched.contradicted},
+                 {"pairs_contradicted", matched.contradicted},
                  {"tie_points", ties.points.size()},
                  {"mean_multiplicity", static_cast<double>(rays) / static_cast<double>(ties.points.size())}};
   nlohmann::ordered_json stored = out.summary;
@@ -289,8 +288,8 @@ TieTable load_ties(const Survey& survey) {
   std::size_t next = 0;
   for (std::size_t i = 0; i < counts.size(); ++i) {
     TieTable::Point point{json.at("names")[i], {}};
-    for (std::int32_t r = 0; r < counts[i]; ++r, next += 3)
-      point.rays.push_back({static_cast<int>(numbers[next]), {numbers[next + 1], numbers[next + 2]}});
+    for (std::int32_t r = 0; r < counts[i]; ++r, next += 4)
+      point.rays.push_back({static_cast<int>(numbers[next]), {numbers[next + 1], numbers[next + 2]}, numbers[next + 3]});
     out.points.push_back(std::move(point));
   }
   return out;
@@ -306,17 +305,22 @@ keypoint::Keypoints load_keypoints(const Survey& survey, const Photo& photo) {
 }
 
 std::vector<match::PairMatches> load_matches(const Survey& survey) {
-  const auto stage = survey.store.stage("tie");
-  if (!stage) throw Error("{}: no matches yet; run mesograph tie first", survey.folder.string());
-  TieOptions options;
-  options.limit = stage->summary.value("limit", survey.settings.tie_limit);
-  options.pairs = stage->summary.value("pairs", "positions");
+  const fs::path list = survey.store.folder() / "pairs";
+  if (!survey.store.stage("tie") || !fs::exists(list))
+    throw Error("{}: no matches yet; run mesograph tie first", survey.folder.string());
+  const Json json = read_packed(list);
+  std::set<std::pair<std::string, std::string>> dropped;
+  for (const Json& pair : json.at("dropped")) dropped.emplace(pair[0], pair[1]);
   const PhotoTable table = load_photos(survey);
-  const auto number = numbers_of(table.kept());
+  const std::vector<const Photo*> photos = table.kept();
+  const auto number = numbers_of(photos);
   std::vector<match::PairMatches> out;
-  for (const MatchItem& item : match_items(survey, table, options)) {
-    if (!fs::exists(item.file)) continue;
-    for (match::PairMatches& pair : read_item(item, number)) out.push_back(std::move(pair));
+  for (const Json& item : json.at("items")) {
+    const fs::path file = survey.store.folder() / "matches" / item.at("file").get<std::string>();
+    const auto photo = number.find(item.at("photo"));
+    if (photo == number.end() || !fs::exists(file)) continue;
+    for (match::PairMatches& pair : read_matches(file, photo->second, number))
+      if (!dropped.count({photos[pair.a]->image, photos[pair.b]->image})) out.push_back(std::move(pair));
   }
   return out;
 }

@@ -9,8 +9,11 @@ namespace mesograph::survey {
 
 struct TieOptions {
   std::optional<int> limit;           ///< keypoints a photo; default [tie] limit
-  std::string pairs = "positions";    ///< "positions" or "all"
-  std::filesystem::path import_file;  ///< ties.csv to take instead of matching; kept in inputs/
+  /// "positions": photos whose footprints lie side by side, those without position by similarity; "similar": by what
+  /// they show; "all"; "none": only what was imported.
+  std::string pairs = "positions";
+  /// ties.csv, or a folder with keypoints.csv and matches.csv, to take beside what is matched; kept in inputs/ties.csv.
+  std::filesystem::path import_path;
 };
 
 /// Tie points of a survey. Ray.photo counts the photos that take part (PhotoTable::kept order).
@@ -18,7 +21,8 @@ struct TieTable {
   std::vector<std::string> images;
   struct Ray {
     int photo;
-    Eigen::Vector2d x;  ///< pixels
+    Eigen::Vector2d x;   ///< pixels
+    double sigma = nan;  ///< pixels; NaN: [tie] sigma_px
   };
   struct Point {
     std::string name;

@@ -1,0 +1,254 @@
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/survey/listing.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+fs::path listing_path(const Survey& survey) { return survey.inputs() / "listing.csv"; }
+fs::path positions_path(const Survey& survey) { return survey.inputs() / "positions.csv"; }
+
+/// A table under our names for its columns.
+class NamedTable {
+ public:
+  NamedTable(const fs::path& path, const ColumnNames& names) : table_(path, {}), path_(path), names_(names) {
+    for (const auto& [ours, theirs] : names)
+      if (!table_.has(theirs))
+        throw Error("{}: has no column '{}' (wanted as {}); check --columns", path.string(), theirs, ours);
+  }
+  std::size_t rows() const { return table_.rows(); }
+  const std::string& theirs(const std::string& ours) const {
+    const auto found = names_.find(ours);
+    return found == names_.end() ? ours : found->second;
+  }
+  bool has(const std::string& ours) const { return table_.has(theirs(ours)); }
+  const std::string& text(std::size_t row, const std::string& ours) const { return table_.text(row, theirs(ours)); }
+  double required(std::size_t row, const std::string& ours) const { return table_.required_number(row, theirs(ours)); }
+  double number(std::size_t row, const std::string& ours) const { return table_.number(row, theirs(ours)).value_or(nan); }
+  std::string where(std::size_t row) const { return table_.where(row); }
+  void need(std::initializer_list<const char*> columns) const {
+    for (const char* column : columns)
+      if (!has(column))
+        throw Error("{}: has no column '{}'; name it with --columns {}=ITS_NAME", path_.string(), column, column);
+  }
+
+ private:
+  CsvTable table_;
+  fs::path path_;
+  ColumnNames names_;
+};
+
+Listing read_listing(const NamedTable& table) {
+  table.need({"image", "camera", "east", "north", "height"});
+  Listing out;
+  const bool turned = table.has("yaw") && !table.has("omega");
+  if (turned)
+    table.need({"yaw", "pitch", "roll"});
+  else
+    table.need({"omega", "phi", "kappa"});
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    Listing::Row r;
+    r.image = table.text(row, "image"), r.sortie = table.text(row, "sortie"), r.camera = table.text(row, "camera");
+    if (r.image.empty() || r.camera.empty()) throw Error("{}: image or camera is empty; fill it in", table.where(row));
+    r.position = {table.required(row, "east"), table.required(row, "north"), table.required(row, "height")};
+    r.yaw_pitch_roll = turned;
+    r.angles_deg = turned ? Eigen::Vector3d(table.required(row, "yaw"), table.required(row, "pitch"), table.required(row, "roll"))
+                          : Eigen::Vector3d(table.required(row, "omega"), table.required(row, "phi"), table.required(row, "kappa"));
+    r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
+    out.rows.push_back(r);
+  }
+  return out;
+}
+
+std::string listing_text(const Listing& listing) {
+  const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
+  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v\n", turned ? "yaw,pitch,roll" : "omega,phi,kappa");
+  for (const Listing::Row& r : listing.rows)
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie), csv_field(r.camera),
+                        csv_length(r.position.x()), csv_length(r.position.y()), csv_length(r.position.z()),
+                        csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()), csv_degrees(r.angles_deg.z()),
+                        csv_length(r.sigma_h), csv_length(r.sigma_v));
+  return text;
+}
+
+struct Position {
+  std::string image;
+  double time = nan;
+  Eigen::Vector3d place;  ///< WGS 84
+  double sigma_h = nan, sigma_v = nan;
+};
+
+std::vector<Position> load_positions(const Survey& survey) {
+  std::vector<Position> out;
+  if (!fs::exists(positions_path(survey))) return out;
+  const CsvTable table(positions_path(survey), {"image", "time", "longitude", "latitude", "height"});
+  for (std::size_t row = 0; row < table.rows(); ++row)
+    out.push_back({table.text(row, "image"), seconds_of(table.text(row, "time")),
+                   {table.required_number(row, "longitude"), table.required_number(row, "latitude"),
+                    table.number(row, "height").value_or(nan)},
+                   table.number(row, "sigma_h").value_or(nan), table.number(row, "sigma_v").value_or(nan)});
+  return out;
+}
+
+/// Positions of the metadata, sortie by sortie, in WGS 84 and above the ellipsoid.
+void place_from_metadata(const Survey& survey, std::vector<Photo>& photos) {
+  std::map<std::string, std::vector<Photo*>> sorties;
+  for (Photo& p : photos) {
+    const photo::Metadata& m = p.metadata;
+    p.position = {m.longitude_deg, m.latitude_deg, m.height};
+    p.sigma_h = m.sigma_h, p.sigma_v = m.sigma_v;
+    p.datum_named = false;
+    if (p.position.head<2>().allFinite()) sorties[p.sortie].push_back(&p);
+  }
+  for (const auto& [name, members] : sorties) {
+    const SortieSettings& settings = survey.settings.sortie(name);
+    if (settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid) {
+      const Eigen::Vector3d first = members.front()->position;  // the geoid moves by centimetres over a site
+      const double N = geo::geoid_height(survey.crs, first.x(), first.y());
+      for (Photo* p : members) p->position.z() += N;
+    }
+    if (settings.positions_crs.empty()) continue;
+    std::vector<Eigen::Vector3d> places;
+    for (const Photo* p : members) places.push_back(p->position);
+    for (Eigen::Vector3d& place : places)
+      if (!std::isfinite(place.z())) place.z() = 0;
+    const auto moved = geo::wgs84_from(settings.positions_crs, places);
+    for (std::size_t i = 0; i < members.size(); ++i) {
+      const bool height = std::isfinite(members[i]->position.z());
+      members[i]->position = moved[i];
+      if (!height) members[i]->position.z() = nan;
+      members[i]->datum_named = true;
+    }
+  }
+}
+
+}  // namespace
+
+double seconds_of(const std::string& time) {
+  int year = 0, month = 0, day = 0, hour = 0, minute = 0;
+  double second = 0;
+  char a = 0, b = 0, gap = 0;
+  if (std::sscanf(time.c_str(), "%d%c%d%c%d%c%d:%d:%lf", &year, &a, &month, &b, &day, &gap, &hour, &minute, &second) != 9 ||
+      (a != ':' && a != '-') || a != b || (gap != ' ' && gap != 'T'))
+    return nan;
+  const std::chrono::year_month_day date(std::chrono::year(year), std::chrono::month(static_cast<unsigned>(month)),
+                                         std::chrono::day(static_cast<unsigned>(day)));
+  if (!date.ok() || hour > 24 || minute > 59 || !(second >= 0 && second < 62)) return nan;
+  return static_cast<double>(std::chrono::sys_days(date).time_since_epoch().count()) * 86400.0 + hour * 3600 + minute * 60 + second;
+}
+
+void keep_listing(const Survey& survey, const fs::path& listing, const fs::path& cameras, const ColumnNames& columns) {
+  if (cameras.empty()) throw Error("admit: --listing needs --cameras cameras.json beside it");
+  const Listing read = read_listing(NamedTable(listing, columns));
+  const auto known = camera::read_cameras(cameras);
+  for (const Listing::Row& r : read.rows)
+    if (!known.count(r.camera))
+      throw Error("{}: photo '{}' has camera '{}', which is not in {}; add it or correct the name", listing.string(), r.image,
+                  r.camera, cameras.string());
+  write_file(survey.inputs() / "cameras.json", camera::cameras_text(known));
+  write_file(listing_path(survey), listing_text(read));
+}
+
+std::optional<Listing> load_listing(const Survey& survey) {
+  if (!fs::exists(listing_path(survey))) return std::nullopt;
+  return read_listing(NamedTable(listing_path(survey), {}));
+}
+
+void keep_positions(const Survey& survey, const fs::path& file, const std::string& crs, const ColumnNames& columns) {
+  const NamedTable table(file, columns);
+  if (!table.has("image") && !table.has("time"))
+    throw Error("{}: has neither an image nor a time column; name one with --columns image=ITS_NAME", file.string());
+  const bool geographic = table.has("longitude");
+  if (geographic)
+    table.need({"longitude", "latitude", "height"});
+  else
+    table.need({"east", "north", "height"});
+  if (!geographic && crs.empty() && survey.crs.local)
+    throw Error("{}: a local survey has no place on Earth; name the positions' system with --positions-crs", file.string());
+  std::vector<Eigen::Vector3d> places;
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    places.push_back({table.required(row, geographic ? "longitude" : "east"), table.required(row, geographic ? "latitude" : "north"),
+                      table.required(row, "height")});
+    if (!table.text(row, "image").empty()) continue;
+    if (!std::isfinite(seconds_of(table.text(row, "time"))))
+      throw Error("{}: has no image, and its time '{}' is not one; write 2026-06-14 10:02:33.25", table.where(row), table.text(row, "time"));
+  }
+  if (places.empty()) throw Error("{}: holds no positions", file.string());
+  if (!crs.empty())
+    places = geo::wgs84_from(crs, places);
+  else if (!geographic)
+    places = geo::wgs84_from(survey.crs, places);
+  // Longitudes and latitudes without a word are WGS 84, which leaves open which of its realisations: not "named".
+  const bool named = !crs.empty() || !geographic;
+  std::string text = "image,time,longitude,latitude,height,sigma_h,sigma_v,datum\n";
+  for (std::size_t row = 0; row < table.rows(); ++row)
+    text += fmt::format("{},{},{:.11f},{:.11f},{:.5f},{},{},{}\n", csv_field(table.text(row, "image")), csv_field(table.text(row, "time")),
+                        places[row].x(), places[row].y(), places[row].z(), csv_length(table.number(row, "sigma_h")),
+                        csv_length(table.number(row, "sigma_v")), named ? "named" : "");
+  write_file(positions_path(survey), text);
+}
+
+void place_listed(const Survey& survey, std::vector<Photo>& photos) {
+  const auto listing = load_listing(survey);
+  if (!listing || survey.crs.local) return;
+  std::map<std::string, const Listing::Row*> rows;
+  for (const Listing::Row& r : listing->rows)
+    if (r.sigma_h > 0 || r.sigma_v > 0) rows[r.image] = &r;
+  std::vector<Photo*> found;
+  std::vector<Eigen::Vector3d> places;
+  for (Photo& p : photos)
+    if (const auto row = rows.find(p.image); row != rows.end()) found.push_back(&p), places.push_back(row->second->position);
+  if (found.empty()) return;
+  const auto moved = geo::wgs84_from(survey.crs, places);
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    found[i]->position = moved[i];
+    found[i]->sigma_h = rows.at(found[i]->image)->sigma_h, found[i]->sigma_v = rows.at(found[i]->image)->sigma_v;
+    found[i]->datum_named = true;
+  }
+}
+
+PositionsUsed place_photos(const Survey& survey, std::vector<Photo>& photos) {
+  place_from_metadata(survey, photos);
+  const std::vector<Position> positions = load_positions(survey);
+  PositionsUsed out;
+  out.rows = positions.size();
+  if (positions.empty()) return out;
+  const bool named = CsvTable(positions_path(survey), {"datum"}).text(0, "datum") == "named";
+  std::map<std::string, std::size_t> by_image;
+  std::vector<std::pair<double, std::size_t>> by_time;
+  for (std::size_t i = 0; i < positions.size(); ++i) {
+    if (!positions[i].image.empty()) by_image[positions[i].image] = i;
+    if (std::isfinite(positions[i].time)) by_time.emplace_back(positions[i].time, i);
+  }
+  std::sort(by_time.begin(), by_time.end());
+  constexpr double most_apart = 0.1;  // s: at 15 m/s a metre and a half; photos are a second apart or more
+  for (Photo& p : photos) {
+    std::optional<std::size_t> found;
+    if (const auto at = by_image.find(p.image); at != by_image.end()) {
+      found = at->second;
+      ++out.by_image;
+    } else if (const double t = seconds_of(p.metadata.time); std::isfinite(t) && !by_time.empty()) {
+      auto near = std::lower_bound(by_time.begin(), by_time.end(), std::pair{t, std::size_t{0}});
+      if (near == by_time.end() || (near != by_time.begin() && t - std::prev(near)->first < near->first - t)) --near;
+      if (std::abs(near->first - t) > most_apart || !positions[near->second].image.empty()) continue;
+      found = near->second;
+      ++out.by_time;
+    }
+    if (!found) continue;
+    const Position& position = positions[*found];
+    p.position = position.place;
+    p.sigma_h = position.sigma_h, p.sigma_v = position.sigma_v;
+    p.datum_named = named;
+  }
+  return out;
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,35 @@
+#pragma once
+
+#include <mesograph/camera/camera.hpp>
+#include <mesograph/photo/flight.hpp>
+#include <mesograph/survey/survey.hpp>
+
+namespace mesograph::survey {
+
+/// The camera with its start value of c and nothing else known.
+camera::Camera start_camera(const CameraStart& start);
+
+/// All photos of the survey and their cameras, as admit left them.
+struct PhotoTable {
+  std::vector<Photo> photos;  ///< sorted by sortie and image
+  std::vector<CameraStart> cameras;
+
+  std::vector<const Photo*> kept() const&;
+  std::vector<const Photo*> kept() && = delete;  // the pointers would outlive the table
+  const CameraStart& camera(const std::string& name) const;
+};
+
+/// The stored table; throws Error where nothing was admitted yet.
+PhotoTable load_photos(const Survey& survey);
+/// The fingerprint of that table, on which all later stages depend; empty where there is none.
+std::string photos_fingerprint(const Survey& survey);
+
+/// Whether there is a table that this version can read.
+bool has_photos(const Survey& survey);
+/// Stores the table as the last step of admit.
+void save_photos(Survey& survey, const PhotoTable& photos, nlohmann::ordered_json summary);
+
+/// What photo::view_flight needs of these photos: plan in metres, near enough to tell neighbours.
+std::vector<photo::FlightPhoto> flight_photos(const std::vector<const Photo*>& photos, const PhotoTable& table);
+
+}  // namespace mesograph::survey
