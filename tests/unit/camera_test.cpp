@@ -4,6 +4,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/random.hpp>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/camera/rotation.hpp>
 #include <mesograph/simulate/flight.hpp>
@@ -101,6 +102,27 @@ TEST_CASE("Angles give their matrix back, written out element by element") {
   const Eigen::Matrix3d edge = camera::rotation_from({0.3, M_PI / 2, 0.4});
   CHECK((camera::rotation_from(camera::angles_from(edge)) - edge).norm() <
         1e-7);  // sqrt of a rounding at phi = 90 degrees
+}
+
+TEST_CASE("Yaw, pitch and roll point the camera where a pilot says") {
+  using camera::Mount;
+  const auto R = [](double yaw, double pitch, double roll, Mount mount) {
+    return camera::rotation_from_yaw_pitch_roll(yaw * rad_per_deg, pitch * rad_per_deg, roll * rad_per_deg, mount);
+  };
+  const auto looks = [](const Eigen::Matrix3d& m) { return Eigen::Vector3d(-m.col(2)); };
+  // Straight down, top of the photo to the north: the camera's axes are those of the ground.
+  CHECK((R(0, -90, 0, Mount::gimbal) - Eigen::Matrix3d::Identity()).norm() < 1e-15);
+  CHECK((R(0, 0, 0, Mount::nadir) - Eigen::Matrix3d::Identity()).norm() < 1e-15);
+  // Level to the east; 30 degrees below the horizon to the south-west.
+  CHECK((looks(R(90, 0, 0, Mount::gimbal)) - Eigen::Vector3d(1, 0, 0)).norm() < 1e-15);
+  const double c = std::cos(30 * rad_per_deg) * std::sqrt(0.5);
+  CHECK((looks(R(225, -30, 0, Mount::gimbal)) - Eigen::Vector3d(-c, -c, -0.5)).norm() < 1e-15);
+  // Flying east, the top of a nadir photo is east; kappa turns the other way than yaw.
+  CHECK((R(90, -90, 0, Mount::gimbal).col(1) - Eigen::Vector3d(1, 0, 0)).norm() < 1e-15);
+  CHECK(std::abs(camera::angles_from(R(40, -90, 0, Mount::gimbal)).kappa + 40 * rad_per_deg) < 1e-12);
+  // Nose up 10 degrees while flying north: a fixed camera looks ahead. Right wing down 10 degrees: it looks to the left.
+  CHECK(looks(R(0, 10, 0, Mount::nadir)).y() > 0.17);
+  CHECK(looks(R(0, 0, 10, Mount::nadir)).x() < -0.17);
 }
 
 TEST_CASE("cameras.json comes back unchanged; other models are refused") {

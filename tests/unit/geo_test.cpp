@@ -157,3 +157,30 @@ TEST_CASE("A CRS in a WKT file is taken, a file that is none is refused") {
   CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "sea level", ""}), Error);
   CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "", "/nowhere/geoid.gtx"}), Error);
 }
+
+TEST_CASE("True north and grid north differ by the meridian convergence") {
+  const geo::Crs crs = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
+  const geo::Frame frame(crs, {431200, 6822400, 640});
+  const Eigen::Vector3d X(300, -200, 20);
+  const Eigen::Matrix3d turn = frame.local_from_grid(X).transpose() * frame.local_from_enu(X);
+  const Eigen::Vector3d place = geo::wgs84_from_crs(crs, frame.crs_from_local(X));
+  // tan(convergence) = tan(lon - lon0) sin(lat), on the sphere; the ellipsoid adds under 1e-7 rad this near the meridian.
+  const double convergence = std::atan(std::tan((place.x() - 15) * rad_per_deg) * std::sin(place.y() * rad_per_deg));
+  // In the grid's frame true north lies clockwise of grid north by minus the convergence.
+  CHECK_THAT(std::atan2(turn(0, 1), turn(1, 1)), Catch::WithinAbs(-convergence, 2e-6));
+  CHECK(std::abs(turn(2, 2) - 1) < 1e-12);
+}
+
+TEST_CASE("Many positions at once are those one by one, from any CRS") {
+  const geo::Crs crs = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
+  const std::vector<Eigen::Vector3d> points = {{431200, 6822400, 640}, {431900, 6822000, 655}};
+  const auto all = geo::wgs84_from("EPSG:25833", points);
+  for (std::size_t i = 0; i < points.size(); ++i) CHECK((all[i] - geo::wgs84_from_crs(crs, points[i])).norm() < 1e-9);
+  // ETRS89 is WGS 84 up to the register's null operation.
+  const auto same = geo::wgs84_from("EPSG:4937", all);
+  CHECK((same[0] - all[0]).norm() < 1e-9);
+  CHECK_THROWS_WITH(geo::wgs84_from("EPSG:1", points), Catch::Contains("unknown"));
+  // N of EGM96 in this part of Sweden, from its published contour map: 35 to 40 m.
+  CHECK(geo::geoid_height(geo::resolve({"EPSG:25833+5773", "", ""}), 13.7, 61.5) == Approx(36).margin(5));
+  CHECK(geo::geoid_height(crs, 13.7, 61.5) == 0);
+}

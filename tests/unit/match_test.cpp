@@ -6,8 +6,10 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/match/descriptor_match.hpp>
 #include <mesograph/match/five_point.hpp>
+#include <mesograph/match/guided.hpp>
 #include <mesograph/match/nearest.hpp>
 #include <mesograph/match/pairs.hpp>
+#include <mesograph/match/similarity.hpp>
 #include <mesograph/match/tie_points.hpp>
 #include <mesograph/match/verify.hpp>
 #include <set>
@@ -179,10 +181,14 @@ TEST_CASE("Matches join to tie points; two keypoints of one photo in a point are
   }
 }
 
-TEST_CASE("Pairs: neighbours within and across sorties, everybody for a photo without position") {
-  std::vector<match::PairPhoto> photos;
+TEST_CASE("Pairs: neighbours within and across sorties, none for a photo without position, bridges between parts") {
+  std::vector<match::PairPhoto> photos(400);
   for (int sortie = 0; sortie < 2; ++sortie)
-    for (int i = 0; i < 200; ++i) photos.push_back({{10.0 * (i % 20) + 3 * sortie, 10.0 * (i / 20), 50}, sortie});
+    for (int i = 0; i < 200; ++i) {
+      match::PairPhoto& p = photos[static_cast<std::size_t>(200 * sortie + i)];
+      p.aim = {10.0 * (i % 20) + 3 * sortie, 10.0 * (i / 20)};
+      p.sortie = sortie;
+    }
   const auto pairs = match::plan_pairs(photos);
   // 12 + 8 partners a photo, most of them mutual: linear in the number of photos, not its square (79,800).
   CHECK(pairs.size() > 400 * 10);
@@ -191,13 +197,139 @@ TEST_CASE("Pairs: neighbours within and across sorties, everybody for a photo wi
   for (const auto& [a, b] : pairs) {
     CHECK(a < b);
     if (photos[a].sortie != photos[b].sortie) ++across[a], ++across[b];
-    const double limit = photos[a].sortie == photos[b].sortie ? 45 : 40;
-    CHECK((photos[a].X - photos[b].X).norm() < limit);
+    CHECK((photos[a].aim - photos[b].aim).norm() < (photos[a].sortie == photos[b].sortie ? 45 : 40));
   }
   CHECK(across.size() == photos.size());
-  photos[7].X.setConstant(mesograph::nan);
-  const auto more = match::plan_pairs(photos);
-  CHECK(std::count_if(more.begin(), more.end(), [](const auto& p) { return p.first == 7 || p.second == 7; }) == 399);
+
+  // The nearest ones are those of the plain search.
+  std::vector<std::pair<double, int>> plain;
+  for (int j = 0; j < 200; ++j)
+    if (j != 110) plain.emplace_back((photos[110].aim - photos[j].aim).norm(), j);
+  std::sort(plain.begin(), plain.end());
+  const std::set<std::pair<int, int>> set(pairs.begin(), pairs.end());
+  for (int k = 0; k < 8; ++k) CHECK(set.count({std::min(110, plain[k].second), std::max(110, plain[k].second)}));
+
+  photos[7].aim.setConstant(mesograph::nan);
+  for (const auto& [a, b] : match::plan_pairs(photos)) CHECK((a != 7 && b != 7));
+
+  // Footprints of 8 m that do not reach the other sortie, 500 m away: without bridges they would be two blocks.
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    photos[i].radius = 8;
+    if (photos[i].sortie == 1) photos[i].aim.y() += 500;
+  }
+  const auto bridged = match::plan_pairs(photos);
+  const auto joining = std::count_if(bridged.begin(), bridged.end(), [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; });
+  CHECK(joining >= 1);
+  CHECK(joining <= 3);
+  std::vector<int> members;
+  for (int i = 0; i < 400; ++i)
+    if (i != 7) members.push_back(i);
+  const auto part = match::parts_of(members, bridged, photos.size());
+  CHECK(*std::max_element(part.begin(), part.end()) == 0);
+
+  // Opposite obliques see the ground from sides that cannot be matched.
+  for (match::PairPhoto& p : photos) p.view = Eigen::Vector3d(p.sortie == 0 ? 1 : -1, 0, -1).normalized();
+  for (match::PairPhoto& p : photos) p.aim.y() = p.sortie == 1 && p.aim.y() > 400 ? p.aim.y() - 500 : p.aim.y();
+  const auto oblique = match::plan_pairs(photos);
+  CHECK(std::count_if(oblique.begin(), oblique.end(), [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; }) <= 3);
+}
+
+TEST_CASE("Photos of the same ground find each other among many") {
+  // Ninety photos of thirty places: the three of a place share two thirds of their descriptors, slightly changed.
+  mesograph::Random random(12);
+  std::vector<std::vector<std::uint8_t>> rows(90);
+  std::vector<std::uint8_t> sample;
+  for (int place = 0; place < 30; ++place) {
+    const auto ground = random_rows(200, 100 + static_cast<std::uint64_t>(place), 120);
+    for (int k = 0; k < 3; ++k) {
+      auto own = random_rows(200, 1000 + static_cast<std::uint64_t>(3 * place + k), 120);
+      for (std::size_t i = 0; i < 133 * 128; ++i) own[i] = static_cast<std::uint8_t>(std::clamp(ground[i] + static_cast<int>(random.below(21)) - 10, 0, 255));
+      sample.insert(sample.end(), own.begin(), own.begin() + 60 * 128);
+      rows[static_cast<std::size_t>(3 * place + k)] = std::move(own);
+    }
+  }
+  const match::Vocabulary words = match::learn_words(sample);
+  CHECK(words.words == 64);
+  std::vector<std::vector<float>> signatures;
+  for (const auto& r : rows) signatures.push_back(match::signature(words, r.data(), r.size() / 128));
+  double norm = 0;
+  for (const float f : signatures[0]) norm += f * f;
+  CHECK(std::abs(norm - 1) < 1e-4);
+  match::SimilarOptions options;
+  options.partners = 2;
+  std::vector<int> all(90);
+  for (int i = 0; i < 90; ++i) all[static_cast<std::size_t>(i)] = i;
+  const auto pairs = match::similar_pairs(signatures, all, options);
+  const std::set<std::pair<int, int>> set(pairs.begin(), pairs.end());
+  int found = 0;
+  for (int place = 0; place < 30; ++place)
+    for (const auto& [a, b] : {std::pair{0, 1}, {0, 2}, {1, 2}}) found += set.count({3 * place + a, 3 * place + b}) > 0;
+  CHECK(found == 90);
+  CHECK(pairs.size() < 90 + 2 * 30);  // and little else but what joins the thirty parts
+  const auto part = match::parts_of(all, pairs, 90);
+  CHECK(*std::max_element(part.begin(), part.end()) == 0);
+  // Few photos: every pair.
+  options.all_below = 90;
+  CHECK(match::similar_pairs(signatures, all, options).size() == 90 * 89 / 2);
+}
+
+TEST_CASE("A pair shifted by a period of its texture is contradicted by the photos around") {
+  // Four photos of a row of posts; posts keep their number in all pairs but 0-3, which is one post off.
+  const std::vector<std::size_t> keypoints(4, 40);
+  std::vector<match::PairMatches> pairs;
+  for (int a = 0; a < 4; ++a)
+    for (int b = a + 1; b < 4; ++b) {
+      pairs.push_back({a, b, {}});
+      const int shift = a == 0 && b == 3 ? 1 : 0;
+      for (int i = 0; i + shift < 40; ++i) pairs.back().matches.push_back({i, i + shift});
+    }
+  const auto closures = match::closures(keypoints, pairs);
+  CHECK(closures[0].confirmed == 40);  // 0-1: over photo 2; over photo 3 the shifted pair disagrees
+  CHECK(closures[2].confirmed == 0);
+  CHECK(closures[2].contradicted == 2 * 39);
+  CHECK(match::drop_contradicted(keypoints, pairs) == 1);
+  CHECK(pairs[2].matches.empty());
+  const auto points = match::join_matches(keypoints, pairs);
+  CHECK(points.size() == 40);
+  for (const auto& p : points) CHECK((p.size() == 4 && p[0].keypoint == p[3].keypoint));
+}
+
+TEST_CASE("Along the verified geometry twins of texture are told apart, and nothing is matched where nobody leads") {
+  mesograph::Random random(5);
+  const TwoViews views;
+  camera::Camera camera{"c", 1200, 900, camera::Interior::Zero()};
+  camera.interior[camera::c] = 1000;
+  keypoint::Keypoints a, b;
+  const auto rows = random_rows(600, 9, 100);
+  std::vector<match::Match> distinct;
+  int drawn = 0;
+  for (int i = 0; drawn < 600 && i < 5000; ++i) {
+    const Eigen::Vector3d X(random.uniform(-5, 5), random.uniform(-4, 4), random.uniform(-11, -10));
+    const auto xa = camera::project(camera, X), xb = camera::project(camera, Eigen::Vector3d(views.R.transpose() * (X - views.C)));
+    if (!xa || !xb || xb->x() < 0 || xb->y() < 0 || xb->x() > 1200 || xb->y() > 900 || xa->x() < 0 || xa->x() > 1200 || xa->y() < 0 || xa->y() > 900) continue;
+    a.points.push_back({static_cast<float>(xa->x()), static_cast<float>(xa->y()), 2, 0});
+    b.points.push_back({static_cast<float>(xb->x()), static_cast<float>(xb->y()), 2, 0});
+    // Every second keypoint looks like thirty others: only the geometry can tell them apart.
+    const std::size_t look = drawn % 2 ? static_cast<std::size_t>(drawn % 20) : static_cast<std::size_t>(drawn);
+    for (keypoint::Keypoints* k : {&a, &b}) k->descriptors.insert(k->descriptors.end(), rows.begin() + static_cast<std::ptrdiff_t>(look * 128), rows.begin() + static_cast<std::ptrdiff_t>(look * 128 + 128));
+    if (drawn % 2 == 0 && look >= 20) distinct.push_back({drawn, drawn});
+    ++drawn;
+  }
+  REQUIRE(drawn == 600);
+  match::Verification verified;
+  verified.matches = distinct;
+  verified.E = views.essential();
+  verified.limit2 = 1e-6;  // a thousandth of the principal distance: 1 px
+  const auto guided = match::guide(verified, a, camera, b, camera);
+  std::size_t right = 0;
+  for (const match::Match& m : guided) right += m.a == m.b;
+  INFO(distinct.size() << " distinct, " << guided.size() << " guided, " << right << " right");
+  CHECK(guided.size() > distinct.size() + 200);
+  CHECK(static_cast<double>(right) > 0.99 * static_cast<double>(guided.size()));
+  CHECK(match::match(a, b).size() < distinct.size() + 30);  // what the ratio test alone can do
+
+  verified.matches.resize(5);  // nobody leads
+  CHECK(match::guide(verified, a, camera, b, camera).size() == 5);
 }
 
 TEST_CASE("Every instruction set of this processor finds the same nearest descriptors") {

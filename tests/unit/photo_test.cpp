@@ -9,6 +9,10 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/photo/image.hpp>
+#include <map>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/photo/flight.hpp>
+#include <fmt/format.h>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
 
@@ -30,6 +34,7 @@ TEST_CASE("Metadata come back, a truncated JPEG does not pass") {
   CHECK_THAT(got.latitude_deg, Catch::WithinAbs(put.latitude_deg, 2e-9));
   CHECK_THAT(got.height, Catch::WithinAbs(-3.25, 1e-3));
   CHECK(got.serial == "1");
+  CHECK(std::isnan(got.yaw_deg));
   CHECK(photo::read_grey(path).width == 64);
 
   const std::string whole = read_file(path);
@@ -37,19 +42,146 @@ TEST_CASE("Metadata come back, a truncated JPEG does not pass") {
   CHECK_THROWS_AS(photo::read_rgb(path), Error);
 }
 
-TEST_CASE("Screening names blur, exposure and take-off, and leaves good photos alone") {
+namespace {
+
+/// A photo of a sortie in a line, ten metres a step, unlike its neighbours.
+photo::ScreeningInput flown(const std::string& image, int number, double sharpness = 1.0) {
+  photo::ScreeningInput p;
+  p.image = image;
+  p.quality = {sharpness, 0.01, 0.0, {}};
+  Random random(static_cast<std::uint64_t>(number) + 7);
+  for (std::uint8_t& v : p.quality.thumbnail) v = static_cast<std::uint8_t>(random.below(200));
+  p.width = 400, p.height = 300;
+  p.at = {10.0 * number, 0};
+  p.up = 700.0 + 2 * number;
+  p.nearest = 10;
+  return p;
+}
+
+std::map<std::string, photo::ScreenedOut> screened(const std::vector<photo::ScreeningInput>& sortie) {
+  std::map<std::string, photo::ScreenedOut> out;
+  for (const photo::ScreenedOut& o : photo::screen(sortie)) out[o.image] = o;
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("Screening names what is wrong with a photo, with a number, and leaves good photos alone") {
   std::vector<photo::ScreeningInput> sortie;
-  for (int i = 0; i < 12; ++i)
-    sortie.push_back({"good" + std::to_string(i), {1.0 + 0.02 * i, 0.01, 0.0}, 700.0 + 2 * i});
+  for (int i = 0; i < 16; ++i) sortie.push_back(flown("good" + std::to_string(i), i, 1.0 + 0.02 * i));
   CHECK(photo::screen(sortie).empty());
-  sortie.push_back({"blur", {0.2, 0, 0}, 705});
-  sortie.push_back({"white", {1.0, 0.6, 0}, 705});
-  sortie.push_back({"pad", {1.0, 0, 0}, 640});
-  const auto out = photo::screen(sortie);
-  REQUIRE(out.size() == 3);
-  CHECK(out[0].reason == "blurred");
-  CHECK(out[1].reason == "over-exposed");
-  CHECK(out[2].reason == "take-off or landing");
+  sortie.push_back(flown("blur", 16, 0.2));
+  sortie.push_back(flown("white", 17)), sortie.back().quality.overexposed = 0.6;
+  sortie.push_back(flown("dark", 18)), sortie.back().quality.underexposed = 0.7;
+  sortie.push_back(flown("pad", 2)), sortie.back().up = 640, sortie.back().at.y() = 30;
+  sortie.push_back(flown("thumb", 19)), sortie.back().width = 160;
+  sortie.push_back(flown("far", 20)), sortie.back().nearest = 400;
+  sortie.push_back(flown("once", 21));
+  sortie.push_back(flown("twice", 21)), sortie.back().at.x() += 0.4;
+  ++sortie.back().quality.thumbnail[0];  // noise
+  const auto out = screened(sortie);
+  REQUIRE(out.size() == 7);
+  CHECK(out.at("blur").reason == "blurred");
+  CHECK_THAT(out.at("blur").value, Catch::WithinAbs(0.2, 0.05));
+  CHECK(out.at("white").reason == "over-exposed");
+  CHECK(out.at("dark").reason == "under-exposed");
+  CHECK(out.at("pad").reason == "take-off or landing");
+  CHECK(out.at("thumb").reason == "another size than the rest of the sortie");
+  CHECK(out.at("far").reason == "transit: far from every other photo");
+  CHECK(out.at("far").value == 400);
+  CHECK(out.at("twice").reason == "the same view as once");
+}
+
+TEST_CASE("Blur is measured against the photos before and after, because texture differs over a site") {
+  // Half of the sortie is over a field of a tenth of the forest's sharpness; one photo over the forest is blurred.
+  std::vector<photo::ScreeningInput> sortie;
+  for (int i = 0; i < 40; ++i) sortie.push_back(flown("p" + std::to_string(i), i, i < 20 ? 1.0 : 0.1));
+  CHECK(screened(sortie).empty());
+  sortie[8].quality.sharpness = 0.3;  // three times what is good over the field
+  CHECK(screened(sortie).count("p8") == 1);
+  CHECK(screened(sortie).size() == 1);
+}
+
+TEST_CASE("The same picture twice is alike, a shifted or another one is not") {
+  Random random(4);
+  photo::Grey wide(420, 320);
+  for (int row = 0; row < wide.height; ++row)
+    for (int col = 0; col < wide.width; ++col)
+      wide.at(col, row) = static_cast<float>(120 + 50 * std::sin(0.05 * col + 0.02 * row) + 40 * std::sin(0.031 * row - 0.09 * col) + random.normal(6));
+  const auto cut = [&](int left, double noise) {
+    photo::Grey out(400, 320);
+    for (int row = 0; row < out.height; ++row)
+      for (int col = 0; col < out.width; ++col) out.at(col, row) = wide.at(col + left, row) + static_cast<float>(random.normal(noise));
+    return photo::assess(out).thumbnail;
+  };
+  CHECK(photo::likeness(cut(0, 0), cut(0, 4)) > 0.995);
+  CHECK(photo::likeness(cut(0, 0), cut(20, 0)) < 0.95);
+}
+
+TEST_CASE("Positions that lie within their noise say nothing; a strip of photos does") {
+  Random random(8);
+  std::vector<Eigen::Vector2d> ring, strip;
+  for (int i = 0; i < 40; ++i) {
+    ring.push_back(Eigen::Vector2d(1.5 * std::cos(0.16 * i), 1.5 * std::sin(0.16 * i)) + Eigen::Vector2d(random.normal(3), random.normal(3)));
+    strip.push_back(Eigen::Vector2d(4.0 * i, 0) + Eigen::Vector2d(random.normal(3), random.normal(3)));
+  }
+  CHECK(photo::within_noise(ring, 3.0));
+  CHECK_FALSE(photo::within_noise(strip, 3.0));
+  CHECK_FALSE(photo::within_noise(ring, 0.03));  // the same walk with an RTK receiver
+  ring.resize(2);
+  CHECK_FALSE(photo::within_noise(ring, 3.0));
+}
+
+TEST_CASE("Footprints, overlaps and GSD of a flight are those of the drawing board") {
+  // 100 m above ground, c = 1000 px, 1000 x 800 px: 0.1 m a pixel, footprint 100 m across by 80 m along. North-going
+  // strips 40 m apart, photos every 20 m: 75 % forward, 60 % sideways.
+  std::vector<photo::FlightPhoto> photos;
+  for (int strip = 0; strip < 3; ++strip)
+    for (int k = 0; k < 6; ++k) {
+      photo::FlightPhoto p;
+      p.at = {40.0 * strip, strip % 2 ? 100.0 - 20 * k : 20.0 * k};
+      p.above_ground = 100;
+      p.width = 1000, p.height = 800, p.c = 1000;
+      p.time = fmt::format("{:03d}", 10 * strip + k);
+      photos.push_back(p);
+    }
+  const photo::Flight flight = photo::view_flight(photos);
+  const photo::SortieFlight& s = flight.sorties[0];
+  CHECK_FALSE(s.height_assumed);
+  CHECK_THAT(s.gsd, Catch::WithinAbs(0.1, 1e-12));
+  CHECK_THAT(s.forward, Catch::WithinAbs(0.75, 1e-9));
+  CHECK_THAT(s.side, Catch::WithinAbs(0.60, 1e-9));
+  CHECK_THAT(flight.footprints[1].radius, Catch::WithinAbs(std::hypot(50.0, 40.0), 1e-9));
+  const photo::Coverage coverage = photo::cover(photos, flight);
+  CHECK(coverage.gap_share == 0);
+  const int middle = coverage.counts[static_cast<std::size_t>(coverage.rows / 2 * coverage.columns + coverage.columns / 2)];
+  // The middle of the block lies in the three strips' 100 m, and along in the photos within 40 m: four to five of each.
+  CHECK(middle >= 12);
+  CHECK(middle <= 15);
+
+  SECTION("without a height it is assumed from the spacing, and said") {
+    for (photo::FlightPhoto& p : photos) p.above_ground = mesograph::nan;
+    const auto assumed = photo::view_flight(photos).sorties[0];
+    CHECK(assumed.height_assumed);
+    CHECK_THAT(assumed.above_ground, Catch::WithinAbs(100, 1e-9));  // 20 m are a quarter of 80 m
+  }
+  SECTION("an oblique looks ahead: 45 degrees, 100 m up, east") {
+    photos[0].yaw_deg = 90, photos[0].pitch_deg = -45, photos[0].roll_deg = 0;
+    const photo::Footprint f = photo::view_flight(photos).footprints[0];
+    CHECK((f.aim - Eigen::Vector2d(100, 0)).norm() < 1e-9);
+    CHECK_THAT(f.gsd, Catch::WithinAbs(0.1 * std::sqrt(2.0), 1e-12));
+    // The near edge: 45 + atan(0.4) degrees below the horizon.
+    double nearest = 1e9;
+    for (const auto& c : f.corners) nearest = std::min(nearest, c.x());
+    CHECK_THAT(nearest, Catch::WithinAbs(100 / std::tan(pi / 4 + std::atan(0.4)), 1e-9));
+  }
+  SECTION("a missing strip is a gap") {
+    std::vector<photo::FlightPhoto> two;
+    for (const auto& p : photos)
+      if (p.at.x() != 40) two.push_back(p), two.back().at.x() *= 2.2;  // 176 m apart, 100 m wide
+    const photo::Coverage c = photo::cover(two, photo::view_flight(two));
+    CHECK_THAT(c.gap_share, Catch::WithinAbs(76.0 / 176.0, 0.02));
+  }
 }
 
 namespace {

@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <filesystem>
 #include <functional>
+#include <mesograph/geo/frame.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
@@ -37,10 +38,11 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
   const survey::Settings s = survey::read_settings(
       folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = "
                                       "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                                      "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n"));
+                                      "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
+  CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);
-  CHECK(s.sortie("south").sigma_photo[0] == 3.0);  // the default
+  CHECK(std::isnan(s.sortie("south").sigma_photo[0]));  // not set
   CHECK(s.tie_limit == 3000);
   CHECK(s.adjust_free == std::vector<std::string>{"c", "k1"});
   CHECK(s.densify_spacing == 0.2);
@@ -244,7 +246,7 @@ TEST_CASE("The origin of the local frame is the rounded median of the positions,
   for (const double d : {0.0, 0.01, 0.9, -0.02, 0.02}) {  // the third position is 50 km off
     survey::Photo p;
     p.image = fmt::format("{}.jpg", photos.photos.size());
-    p.metadata.longitude_deg = 13.7004 + d, p.metadata.latitude_deg = 61.5003, p.metadata.height = 702.4;
+    p.position = {13.7004 + d, 61.5003, 702.4};
     photos.photos.push_back(p);
   }
   const Eigen::Vector3d origin = survey::frame_origin(opened, photos);
@@ -283,4 +285,87 @@ TEST_CASE("Surveyed points come into the local frame with the weights their file
   CHECK(points[0].point.rays[0].sigma == 0.3);
   CHECK(points[0].point.rays[1].sigma == 0.5);
   CHECK(points[1].point.rays.empty());
+}
+
+TEST_CASE("Times of EXIF and of processed positions are the same clock") {
+  // 2026-03-01 00:00 is 59 days after New Year; 2024 was a leap year.
+  CHECK(survey::seconds_of("2026:03:01 00:00:00") - survey::seconds_of("2026-01-01T00:00:00") == 59 * 86400.0);
+  CHECK(survey::seconds_of("2024-03-01 00:00:00") - survey::seconds_of("2024-02-28 23:59:59.5") == 86400.5);
+  CHECK_THAT(survey::seconds_of("2026:06:14 10:02:33.25") - survey::seconds_of("2026-06-14T10:02:33Z"), Catch::WithinAbs(0.25, 1e-6));
+  for (const char* none : {"", "yesterday", "2026:13:01 00:00:00", "2026:02:30 00:00:00", "2026-06-14", "2026:06-14 10:00:00"})
+    CHECK(std::isnan(survey::seconds_of(none)));
+}
+
+TEST_CASE("Positions from a file replace geotags by image or by time, under any names of columns") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  std::vector<survey::Photo> photos(4);
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    photos[i].image = fmt::format("{}.jpg", i);
+    photos[i].metadata.time = fmt::format("2026:06:14 10:00:0{}", i);
+    photos[i].metadata.longitude_deg = 13, photos[i].metadata.latitude_deg = 61, photos[i].metadata.height = 600;
+  }
+  // Photo 1 by its time, 0.08 s off; 2 has no row within 0.1 s.
+  folder.file("p.csv", "Photo,When,X,Y,Z,sx\n0.jpg,,431200,6822400,640.5,0.02\n,2026-06-14 10:00:01.08,431210,6822400,641,0.02\n"
+                       ",2026-06-14 10:00:02.2,431220,6822400,642,0.02\n");
+  survey::keep_positions(opened, folder.path / "p.csv", "", {{"image", "Photo"}, {"time", "When"}, {"east", "X"}, {"north", "Y"}, {"height", "Z"}, {"sigma_h", "sx"}});
+  const survey::PositionsUsed used = survey::place_photos(opened, photos);
+  CHECK(used.by_image == 1);
+  CHECK(used.by_time == 1);
+  CHECK((geo::crs_from_wgs84(opened.crs, photos[0].position) - Eigen::Vector3d(431200, 6822400, 640.5)).norm() < 1e-4);
+  CHECK((geo::crs_from_wgs84(opened.crs, photos[1].position) - Eigen::Vector3d(431210, 6822400, 641)).norm() < 1e-4);
+  CHECK(photos[0].sigma_h == 0.02);
+  CHECK(photos[0].datum_named);
+  CHECK(photos[2].position == Eigen::Vector3d(13, 61, 600));  // the geotag
+  // The same place in another system and zone: 431200 E in zone 33 seen from zone 32, by Krueger's series elsewhere.
+  const Eigen::Vector3d wgs84 = photos[0].position;
+  folder.file("g.csv", fmt::format("image,longitude,latitude,height\n3.jpg,{:.10f},{:.10f},640.5\n", wgs84.x(), wgs84.y()));
+  survey::keep_positions(opened, folder.path / "g.csv", "EPSG:4937", {});
+  survey::place_photos(opened, photos);
+  CHECK((photos[3].position - wgs84).norm() < 1e-8);
+  CHECK_THROWS_WITH(survey::keep_positions(opened, folder.path / "g.csv", "", {{"time", "Uhrzeit"}}), Contains("Uhrzeit"));
+  folder.file("bad.csv", "image,east,north\n0.jpg,1,2\n");
+  CHECK_THROWS_WITH(survey::keep_positions(opened, folder.path / "bad.csv", "", {}), Contains("--columns height="));
+}
+
+TEST_CASE("Positions finer than their datum's way are doubted until the datum is named") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  survey::PhotoTable table;
+  survey::Photo p;
+  p.image = "a.jpg", p.sortie = "north";
+  p.position = {13.7, 61.5, 700};
+  table.photos.push_back(p);
+  CHECK(survey::datum_doubt(opened, table).empty());  // no claim
+  table.photos[0].sigma_h = 2.0;
+  CHECK(survey::datum_doubt(opened, table).empty());  // metre-level
+  table.photos[0].sigma_h = 0.02;
+  CHECK_THAT(survey::datum_doubt(opened, table), Contains("positions_crs") && Contains("north"));
+  table.photos[0].datum_named = true;
+  CHECK(survey::datum_doubt(opened, table).empty());
+}
+
+TEST_CASE("A listing is read with either kind of angles and under any names") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  folder.file("c.json", R"({"k": {"width": 4000, "height": 3000, "unit": "mm", "chip_width": 13.2, "c": 8.8, "x0": 0.0165, "y0": 0}})");
+  folder.file("l.csv", "photo,camera,east,north,height,yaw,pitch,roll,sigma_h,sigma_v\na.jpg,k,431200,6822400,700,30,-90,0,0.02,0.04\n");
+  survey::keep_listing(opened, folder.path / "l.csv", folder.path / "c.json", {{"image", "photo"}});
+  const auto listing = survey::load_listing(opened);
+  REQUIRE(listing);
+  CHECK(listing->rows[0].yaw_pitch_roll);
+  CHECK(listing->rows[0].angles_deg == Eigen::Vector3d(30, -90, 0));
+  const auto cameras = camera::read_cameras(opened.inputs() / "cameras.json");
+  CHECK_THAT(cameras.at("k").interior[camera::c], Catch::WithinAbs(8.8 * 4000 / 13.2, 1e-9));
+  CHECK_THAT(cameras.at("k").interior[camera::x0], Catch::WithinAbs(5.0, 1e-9));
+  std::vector<survey::Photo> photos(1);
+  photos[0].image = "a.jpg";
+  survey::place_listed(opened, photos);
+  CHECK((geo::crs_from_wgs84(opened.crs, photos[0].position) - Eigen::Vector3d(431200, 6822400, 700)).norm() < 1e-4);
+  CHECK(photos[0].sigma_v == 0.04);
+  folder.file("l2.csv", "image,camera,east,north,height,omega,phi,kappa\na.jpg,other,1,2,3,0,0,0\n");
+  CHECK_THROWS_WITH(survey::keep_listing(opened, folder.path / "l2.csv", folder.path / "c.json", {}), Contains("other"));
 }

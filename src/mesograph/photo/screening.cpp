@@ -73,16 +73,20 @@ double take_off_height(std::vector<double> heights, const ScreeningOptions& opti
   return bound;
 }
 
-/// Median sharpness of the photos before and after photo i, without itself.
+/// Sharpness that a photo should have: the median of the photos before it or that of the photos after it, whichever is
+/// less. A blurred photo falls below both; the first one over a smooth field only below those before it.
 double usual_sharpness(const std::vector<ScreeningInput>& sortie, std::size_t i, int neighbours) {
-  std::vector<double> around;
-  const auto n = static_cast<std::ptrdiff_t>(sortie.size());
-  // At either end of the sortie the window moves inwards, so that it always holds as many.
-  const std::ptrdiff_t first = std::clamp<std::ptrdiff_t>(static_cast<std::ptrdiff_t>(i) - neighbours, 0,
-                                                          std::max<std::ptrdiff_t>(0, n - 2 * neighbours - 1));
-  for (std::ptrdiff_t k = first; k < std::min(n, first + 2 * neighbours + 1); ++k)
-    if (k != static_cast<std::ptrdiff_t>(i)) around.push_back(sortie[static_cast<std::size_t>(k)].quality.sharpness);
-  return median(around);
+  const auto middle = [&](std::size_t first, std::size_t end) {
+    std::vector<double> side;
+    for (std::size_t k = first; k < end; ++k) side.push_back(sortie[k].quality.sharpness);
+    return median(side);
+  };
+  const auto reach = static_cast<std::size_t>(neighbours);
+  const std::size_t first = i > reach ? i - reach : 0, end = std::min(sortie.size(), i + 1 + reach);
+  constexpr std::size_t enough = 3;  // photos on a side
+  if (i - first < enough) return middle(i + 1, std::min(sortie.size(), i + 1 + 2 * reach));
+  if (end - i - 1 < enough) return middle(i > 2 * reach ? i - 2 * reach : 0, i);
+  return std::min(middle(first, i), middle(i + 1, end));
 }
 
 double usual_step(const std::vector<ScreeningInput>& sortie) {
