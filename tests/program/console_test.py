@@ -129,9 +129,12 @@ def test_the_same_name_in_two_sorties():
     dropped = good("admit", "--drop", "b/DSC1*", "-s", place)
     assert [(p["image"], p["reason"]) for p in dropped["screened_out"]] == [("b/DSC1.jpg", "dropped by hand")]
     assert good("admit", "--keep", "b/DSC1*", "-s", place)["screened_out"] == []
-    # A copy under another name is the same photo.
+    # A copy under another name is the same photo, and said; the same file by another way counts once.
     shutil.copy(WORK / "twins" / "a" / "DSC0.jpg", WORK / "twins" / "a" / "copy.jpg")
-    assert good("admit", WORK / "twins" / "a", "--sortie", "a", "-s", place)["photos"] == 3
+    again = good("admit", WORK / "twins" / "a", WORK / "twins" / "a" / "DSC1.jpg", "--sortie", "a", "-s", place)
+    assert again["photos"] == 4
+    assert {p["reason"] for p in again["screened_out"]} <= {"a copy of DSC0.jpg", "a copy of copy.jpg"}, again
+    assert len(again["screened_out"]) == 1
 
 
 if __name__ == "__main__":

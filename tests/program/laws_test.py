@@ -151,9 +151,11 @@ def test_one_photo_and_the_same_photo_twice():
     shutil.copy(SMALL / "photos" / "grid" / "G0001.jpg", WORK / "one" / "b.jpg")
     good("new", place, "--crs", "EPSG:25833+5773")
     admitted = good("admit", WORK / "one", "--sortie", "one", "-s", place)
-    assert admitted["photos"] == 1 and admitted["already"] == 1
+    assert admitted["photos"] == 2
+    assert [(p["image"], p["reason"]) for p in admitted["screened_out"]] == [("b.jpg", "a copy of a.jpg")]
+    assert any("only one photo takes part" in w["text"] for w in admitted["warnings"])
     refused = call("tie", "-s", place)
-    assert refused.code == 3 and "no two photos match" in refused.last, refused.last
+    assert refused.code == 3 and "only one photo takes part (a.jpg)" in refused.last, refused.last
 
 
 def test_tolerances_are_watched():

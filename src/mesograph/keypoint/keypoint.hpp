@@ -27,10 +27,10 @@ struct DetectOptions {
   /// of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its square; beyond
   /// 8000 a photo rarely gains ground.
   int limit = 8000;
-  /// Fewest pixels of the photo for each keypoint: a small photo gets fewer than the limit. At one in 16 x 16 pixels a
+  /// Fewest pixels of the photo for each keypoint: a small photo gets fewer than the limit. At this density a
   /// point of the ground has five rays or more in an 80 % block; 1.7 times as many took 2.5 times as long to match
   /// and changed the RMSE at the checks of the demo survey by less than a millimetre.
-  double pixels_per_keypoint = 256.0;
+  double pixels_per_keypoint = 210.0;
   /// Least |difference of Gaussians|, grey levels. Noise of 2 grey levels gives 0.15 (1 sigma) at the finest scale, so
   /// this is about five sigma. Less: more points on smooth ground, more of them false.
   double contrast = 0.8;

@@ -90,7 +90,8 @@ void measure(const std::vector<FlightPhoto>& photos, const std::vector<std::size
     if (photos[i].above_ground > 0) written.push_back(photos[i].above_ground);
   sortie.spacing = median(steps);
   sortie.above_ground = median(written);
-  if (std::isnan(sortie.above_ground) && sortie.spacing > 0) {
+  constexpr std::size_t enough = 5;  // photos that make a spacing worth a guess
+  if (std::isnan(sortie.above_ground) && sortie.spacing > 0 && order.size() >= enough) {
     const FlightPhoto& p = photos[order.front()];
     sortie.above_ground = sortie.spacing / (1 - usual_forward_overlap) * p.c / std::min(p.width, p.height);
     sortie.height_assumed = true;

@@ -137,11 +137,11 @@ std::string pair_graph(const PairGraph& graph) {
   std::iota(order.begin(), order.end(), std::size_t{0});
   std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return graph.covered[a] < graph.covered[b]; });
   order.resize(std::min<std::size_t>(5, order.size()));
-  for (const std::size_t i : order) {
-    const Eigen::Vector2d at = frame.at(graph.stations[i].place);
-    canvas.disc(at, 2.2, paper);
-    const bool room = at.x() + 10 + canvas.text_width(graph.images[i], 11) < frame.right();
-    canvas.text(at + Eigen::Vector2d(room ? 8 : -8, -7), graph.images[i], 11, control_colour, room ? Canvas::Align::left : Canvas::Align::right);
+  for (std::size_t k = 0; k < order.size(); ++k) {
+    const Eigen::Vector2d at = frame.at(graph.stations[order[k]].place);
+    canvas.disc(at, 8, paper);
+    canvas.disc(at, 7, control_colour);
+    canvas.text(at + Eigen::Vector2d(0, 4), fmt::format("{}", k + 1), 11, paper, Canvas::Align::centre);
   }
   const double x = frame.right() + 24;
   double y = frame.top() + 14;
@@ -160,9 +160,11 @@ std::string pair_graph(const PairGraph& graph) {
   canvas.text({x, y}, "weakest photos: share of", 12);
   canvas.text({x, y + 16}, "the frame with tie points", 12);
   y += 38;
-  for (const std::size_t i : order) {
-    canvas.text({x, y}, fitted(canvas, graph.images[i], 140, 12), 12, control_colour);
-    canvas.text({x + 195, y}, fmt::format("{:.0f} %", 100 * graph.covered[i]), 12, ink, Canvas::Align::right);
+  for (std::size_t k = 0; k < order.size(); ++k) {
+    canvas.disc({x + 7, y - 4}, 7, control_colour);
+    canvas.text({x + 7, y}, fmt::format("{}", k + 1), 11, paper, Canvas::Align::centre);
+    canvas.text({x + 20, y}, fitted(canvas, graph.images[order[k]], 125, 12), 12);
+    canvas.text({x + 195, y}, fmt::format("{:.0f} %", 100 * graph.covered[order[k]]), 12, ink, Canvas::Align::right);
     y += 18;
   }
   frame.scale_bar();

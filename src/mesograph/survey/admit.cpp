@@ -263,14 +263,15 @@ nlohmann::ordered_json flight_summary(const Survey& survey, const PhotoTable& ta
     if (!(f.above_ground > 0)) continue;
     out.push_back({{"sortie", names[s]}, {"above_ground", json_of(f.above_ground)}, {"assumed", f.height_assumed},
                    {"gsd", json_of(f.gsd)}, {"forward_overlap", json_of(f.forward)}, {"side_overlap", json_of(f.side)}});
-    const std::string how = f.height_assumed ? " (height assumed from the spacing)" : "";
-    if (!f.height_assumed && f.forward < 0.6)
+    if (f.height_assumed) continue;  // overlaps that rest on a guess are shown, not judged
+    if (f.forward < 0.6)
       progress.say(fmt::format("sortie {}: photos overlap by {:.0f} % along the strips; below 60 % points lose their third ray", names[s], 100 * f.forward));
     if (f.side < 0.3)
-      progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %{}; below 30 % they may not hold together", names[s], 100 * f.side, how));
+      progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %; below 30 % they may not hold together", names[s], 100 * f.side));
   }
   const photo::Coverage coverage = photo::cover(photos, flight);
-  if (coverage.gap_share > 0.02)
+  const bool assumed = std::any_of(flight.sorties.begin(), flight.sorties.end(), [](const photo::SortieFlight& f) { return f.height_assumed; });
+  if (coverage.gap_share > (assumed ? 0.1 : 0.02))
     progress.say(fmt::format("gap: {:.0f} % of the area between the photos is seen by fewer than two of them; see results/figures/photos.png", 100 * coverage.gap_share));
   if (!coverage.counts.empty()) draw_photo_map(survey, photos, flight, coverage, names);
   return out;

@@ -41,9 +41,11 @@ std::string joined(const fs::path& folder, const PhotoTable& table) {
   for (std::size_t row = 0; row < keypoints.rows(); ++row) {
     const auto photo = number.find(keypoints.required_text(row, "image"));
     if (photo == number.end()) continue;
-    if (!index[photo->second].emplace(keypoints.required_text(row, "id"), static_cast<int>(x[photo->second].size())).second)
+    const Eigen::Vector2d place(keypoints.required_number(row, "x"), keypoints.required_number(row, "y"));
+    std::vector<Eigen::Vector2d>& places = x[photo->second];
+    if (places.empty() || places.back() != place) places.push_back(place);  // several directions at one place are one ray
+    if (!index[photo->second].emplace(keypoints.required_text(row, "id"), static_cast<int>(places.size()) - 1).second)
       throw Error("{}: keypoint '{}' of '{}' comes twice", keypoints.where(row), keypoints.text(row, "id"), photo->first);
-    x[photo->second].emplace_back(keypoints.required_number(row, "x"), keypoints.required_number(row, "y"));
   }
   std::map<std::pair<int, int>, std::vector<match::Match>> pairs;
   for (std::size_t row = 0; row < matches.rows(); ++row) {
