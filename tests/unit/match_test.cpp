@@ -273,6 +273,30 @@ TEST_CASE("Photos of the same ground find each other among many") {
   CHECK(match::similar_pairs(signatures, all, options).size() == 90 * 89 / 2);
 }
 
+TEST_CASE("A well-spread selection serves every cell and takes the points with most rays") {
+  mesograph::Random random(3);
+  std::vector<std::vector<std::uint32_t>> cells;
+  for (int i = 0; i < 3000; ++i) {
+    cells.emplace_back();
+    for (std::size_t k = 2 + random.below(5); k > 0; --k) cells.back().push_back(static_cast<std::uint32_t>(random.below(60)));
+  }
+  cells.push_back({60, 60});  // a cell that only one point of two rays sees
+  const auto chosen = match::choose_spread(cells, 62, 8);
+  std::vector<int> filled(62, 0);
+  std::size_t count = 0;
+  double rays_in = 0, rays_out = 0;
+  for (std::size_t i = 0; i < cells.size(); ++i) {
+    for (const auto c : cells[i]) filled[c] += chosen[i];
+    count += chosen[i] != 0;
+    (chosen[i] ? rays_in : rays_out) += static_cast<double>(cells[i].size());
+  }
+  for (std::size_t c = 0; c < 60; ++c) CHECK(filled[c] >= 8);
+  CHECK(filled[60] == 2);
+  CHECK(filled[61] == 0);
+  CHECK(count < 300);  // 480 places, several a point
+  CHECK(rays_in / static_cast<double>(count) > rays_out / static_cast<double>(cells.size() - count));
+}
+
 TEST_CASE("A pair shifted by a period of its texture is contradicted by the photos around") {
   // Four photos of a row of posts; posts keep their number in all pairs but 0-3, which is one post off.
   const std::vector<std::size_t> keypoints(4, 40);

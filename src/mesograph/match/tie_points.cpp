@@ -167,4 +167,18 @@ std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, co
   return out;
 }
 
+std::vector<char> choose_spread(const std::vector<std::vector<std::uint32_t>>& cells, std::size_t count, int per_cell) {
+  std::vector<std::size_t> order(cells.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return cells[a].size() > cells[b].size(); });
+  std::vector<int> filled(count, 0);
+  std::vector<char> chosen(cells.size(), 0);
+  for (const std::size_t p : order) {
+    chosen[p] = std::any_of(cells[p].begin(), cells[p].end(), [&](std::uint32_t c) { return filled[c] < per_cell; });
+    if (chosen[p])
+      for (const std::uint32_t c : cells[p]) ++filled[c];
+  }
+  return chosen;
+}
+
 }  // namespace mesograph::match

@@ -46,4 +46,9 @@ struct TieOptions {
 std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs,
                                    const TieOptions& options = {});
 
+/// A well-spread selection of points: those with most rays first, until every cell of every photo has `per_cell` rays or no
+/// more points. `cells`: of each point the cells its rays fall into, numbered over all photos, below `count`. Returns
+/// which points are chosen.
+std::vector<char> choose_spread(const std::vector<std::vector<std::uint32_t>>& cells, std::size_t count, int per_cell);
+
 }  // namespace mesograph::match

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/match/tie_points.hpp>
 #include <mesograph/orient/growth.hpp>
 #include <mesograph/orient/similarity.hpp>
 #include <numeric>
@@ -39,31 +40,21 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
   return fit(0.1);
 }
 
-/// The tie points that growth works with: those with most rays first, until every cell of every photo has its share.
-/// Growth needs spread, not numbers; the last adjustment takes all points.
+/// The tie points that growth works with. Growth needs spread, not numbers; the last adjustment takes all points.
 adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
   constexpr int columns = 12, rows = 9;
-  adjust::Block out = block;
-  out.points.clear();
-  std::vector<std::size_t> order(block.points.size());
-  std::iota(order.begin(), order.end(), 0);
-  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-    return block.points[a].rays.size() > block.points[b].rays.size();
-  });
-  std::vector<int> filled(block.stations.size() * columns * rows, 0);
-  for (const std::size_t p : order) {
-    std::vector<std::size_t> cells;
-    bool wanted = false;
+  std::vector<std::vector<std::uint32_t>> cells(block.points.size());
+  for (std::size_t p = 0; p < block.points.size(); ++p)
     for (const adjust::Ray& ray : block.points[p].rays) {
       const camera::Camera& camera = block.cameras[block.stations[ray.station].camera];
-      cells.push_back(static_cast<std::size_t>(ray.station) * columns * rows +
-                      camera::cell_of(camera, ray.x, columns, rows));
-      wanted = wanted || filled[cells.back()] < rays_per_cell;
+      cells[p].push_back(
+          static_cast<std::uint32_t>(ray.station * columns * rows + camera::cell_of(camera, ray.x, columns, rows)));
     }
-    if (!wanted) continue;
-    for (const std::size_t cell : cells) ++filled[cell];
-    out.points.push_back(block.points[p]);
-  }
+  const std::vector<char> chosen = match::choose_spread(cells, block.stations.size() * columns * rows, rays_per_cell);
+  adjust::Block out = block;
+  out.points.clear();
+  for (std::size_t p = 0; p < chosen.size(); ++p)
+    if (chosen[p]) out.points.push_back(block.points[p]);
   return out;
 }
 

@@ -296,6 +296,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
   }
   for (const TieTable::Point& p : ties.points) {
+    if (!p.chosen) continue;
     adjust::GroundPoint point;
     for (const TieTable::Ray& r : p.rays) point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
     b.points.push_back(std::move(point));

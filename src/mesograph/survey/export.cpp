@@ -61,25 +61,49 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
   return text;
 }
 
+/// A row of points.csv; empty for a point of fewer than two rays.
+std::string point_row(const adjust::Block& block, const geo::Frame& frame, const std::string& name, const adjust::GroundPoint& p) {
+  int rays = 0;
+  double squares = 0;
+  for (const adjust::Ray& r : p.rays) {
+    if (!adjust::takes_part(block, r)) continue;
+    if (const auto v = adjust::residual(block, r, p.X)) ++rays, squares += v->squaredNorm();
+  }
+  if (rays < 2) return {};
+  const Eigen::Vector3d place = frame.crs_from_local(p.X);
+  return fmt::format("{},{},{},{},{},,,,{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()), csv_length(place.z()), rays,
+                     csv_pixels(std::sqrt(squares / rays)));
+}
+
+/// Points that the adjustment did without, intersected from its stations: those whose rays meet within 2 pixels.
+std::string other_points(const Survey& survey, const NamedBlock& named, const geo::Frame& frame) {
+  const TieTable ties = load_ties(survey);
+  std::map<std::string, int> number;
+  for (std::size_t i = 0; i < named.images.size(); ++i) number[named.images[i]] = static_cast<int>(i);
+  std::string text;
+  for (const TieTable::Point& p : ties.points) {
+    if (p.chosen) continue;
+    adjust::GroundPoint point;
+    for (const TieTable::Ray& r : p.rays)
+      if (const auto station = number.find(ties.images[r.photo]); station != number.end())
+        point.rays.push_back({station->second, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
+    if (!adjust::intersect(named.block, point, 0.02)) continue;
+    const bool meet = std::all_of(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
+      const auto v = adjust::residual(named.block, r, point.X);
+      return !v || v->norm() < 2.0;
+    });
+    if (meet) text += point_row(named.block, frame, p.name, point);
+  }
+  return text;
+}
+
 std::string points(const Survey& survey) {
   const NamedBlock named = latest_block(survey);
   const geo::Frame frame(survey.crs, named.origin);
   std::string text = "point,east,north,height,rays,sigma_east,sigma_north,sigma_height,rms_px\n";
-  for (std::size_t i = 0; i < named.block.points.size(); ++i) {
-    const adjust::GroundPoint& p = named.block.points[i];
-    if (!p.X.allFinite()) continue;
-    int rays = 0;
-    double squares = 0;
-    for (const adjust::Ray& r : p.rays) {
-      if (!adjust::takes_part(named.block, r)) continue;
-      if (const auto v = adjust::residual(named.block, r, p.X)) ++rays, squares += v->squaredNorm();
-    }
-    if (rays < 2) continue;
-    const Eigen::Vector3d place = frame.crs_from_local(p.X);
-    text += fmt::format("{},{},{},{},{},,,,{}\n", csv_field(named.point_names[i]), csv_length(place.x()),
-                        csv_length(place.y()), csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
-  }
-  return text;
+  for (std::size_t i = 0; i < named.block.points.size(); ++i)
+    if (named.block.points[i].X.allFinite()) text += point_row(named.block, frame, named.point_names[i], named.block.points[i]);
+  return text + other_points(survey, named, frame);
 }
 
 std::string residuals(const Survey& survey, const std::string& only) {

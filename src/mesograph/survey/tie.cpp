@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* tie_version = "tie 2";
+constexpr const char* tie_version = "tie 3";
 
 using Json = nlohmann::json;
 
@@ -120,9 +120,11 @@ void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, 
 void save(const Survey& survey, const TieTable& ties) {
   std::vector<double> numbers;
   std::vector<std::int32_t> counts;
+  std::vector<std::uint8_t> chosen;
   Json names = Json::array();
   for (const TieTable::Point& p : ties.points) {
     counts.push_back(static_cast<std::int32_t>(p.rays.size()));
+    chosen.push_back(p.chosen);
     names.push_back(p.name);
     for (const TieTable::Ray& r : p.rays) {
       numbers.push_back(r.photo);
@@ -132,7 +134,7 @@ void save(const Survey& survey, const TieTable& ties) {
     }
   }
   write_packed(survey.store.folder() / "ties",
-               {{"images", ties.images}, {"names", names}, {"counts", bytes_of(counts)}, {"rays", bytes_of(numbers)}});
+               {{"images", ties.images}, {"names", names}, {"counts", bytes_of(counts)}, {"chosen", bytes_of(chosen)}, {"rays", bytes_of(numbers)}});
 }
 
 /// Keypoints with several directions stand one behind the other at the same place; matches of any of them are matches of
@@ -203,13 +205,29 @@ void add_matched(const Matching& matching, TieTable& ties) {
   const bool taken = std::any_of(ties.points.begin(), ties.points.end(), [](const TieTable::Point& p) { return p.name.rfind("T", 0) == 0; });
   std::size_t n = 0;
   for (const match::TiePoint& point : match::join_matches(counts, matching.pairs)) {
-    TieTable::Point out{fmt::format("{}{:06d}", taken ? "TT" : "T", n++), {}};
+    TieTable::Point out{fmt::format("{}{:06d}", taken ? "TT" : "T", n++), {}, true};
     for (const match::TieRay& ray : point) {
       const keypoint::Keypoint& k = matching.keys[ray.photo].points[ray.keypoint];
       out.rays.push_back({ray.photo, {k.x, k.y}, nan});
     }
     ties.points.push_back(std::move(out));
   }
+}
+
+/// Chooses the points that the block is adjusted with. Sixteen rays in each of 108 cells of a photo are some two thousand
+/// a photo: more cost time in every iteration and say what the others said. The first `imported` points are always in.
+void choose(const PhotoTable& table, std::size_t imported, TieTable& ties) {
+  constexpr int columns = 12, rows = 9, rays_per_cell = 16;
+  const std::vector<const Photo*> photos = table.kept();
+  std::vector<std::vector<std::uint32_t>> cells(ties.points.size());
+  for (std::size_t p = 0; p < ties.points.size(); ++p)
+    for (const TieTable::Ray& r : ties.points[p].rays) {
+      const int c = std::clamp(static_cast<int>(r.x.x() * columns / photos[r.photo]->width), 0, columns - 1);
+      const int row = std::clamp(static_cast<int>(r.x.y() * rows / photos[r.photo]->height), 0, rows - 1);
+      cells[p].push_back(static_cast<std::uint32_t>((r.photo * rows + row) * columns + c));
+    }
+  const std::vector<char> chosen = match::choose_spread(cells, photos.size() * columns * rows, rays_per_cell);
+  for (std::size_t p = 0; p < chosen.size(); ++p) ties.points[p].chosen = p < imported || chosen[p];
 }
 
 /// Photos that nothing ties, by name.
@@ -246,6 +264,7 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
   const auto blind = std::find_if(photos.begin(), photos.end(), [](const Photo* p) { return p->path.empty(); });
   const bool matching = options.pairs != "none" && (blind == photos.end() || !imported);
   if (imported) add_imported(survey, table, ties, progress);
+  const std::size_t by_hand = ties.points.size();
   Matching matched;
   if (matching) {
     if (blind != photos.end())
@@ -260,6 +279,7 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
   }
   if (ties.points.empty())
     throw Error("tie: no two photos match; check that they overlap and are sharp, or try --pairs all");
+  choose(table, by_hand, ties);
   save(survey, ties);
   say_untied(ties, progress);
   draw_ties(survey, table, ties);
@@ -272,6 +292,7 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
                  {"pairs_verified", matched.verified - matched.contradicted},
                  {"pairs_contradicted", matched.contradicted},
                  {"tie_points", ties.points.size()},
+                 {"tie_points_chosen", std::count_if(ties.points.begin(), ties.points.end(), [](const TieTable::Point& p) { return p.chosen; })},
                  {"mean_multiplicity", static_cast<double>(rays) / static_cast<double>(ties.points.size())}};
   nlohmann::ordered_json stored = out.summary;
   stored["limit"] = limit_of(survey, options);
@@ -287,9 +308,10 @@ TieTable load_ties(const Survey& survey) {
   out.images = json.at("images").get<std::vector<std::string>>();
   const auto counts = values_of<std::int32_t>(json.at("counts"));
   const auto numbers = values_of<double>(json.at("rays"));
+  const auto chosen = values_of<std::uint8_t>(json.at("chosen"));
   std::size_t next = 0;
   for (std::size_t i = 0; i < counts.size(); ++i) {
-    TieTable::Point point{json.at("names")[i], {}};
+    TieTable::Point point{json.at("names")[i], {}, chosen[i] != 0};
     for (std::int32_t r = 0; r < counts[i]; ++r, next += 4)
       point.rays.push_back({static_cast<int>(numbers[next]), {numbers[next + 1], numbers[next + 2]}, numbers[next + 3]});
     out.points.push_back(std::move(point));

@@ -27,6 +27,8 @@ struct TieTable {
   struct Point {
     std::string name;
     std::vector<Ray> rays;
+    /// Taken into the block: of a well-spread selection, or imported. The rest is intersected afterwards (export points).
+    bool chosen = true;
   };
   std::vector<Point> points;
 };
