@@ -165,6 +165,18 @@ TEST_CASE("Footprints, overlaps and GSD of a flight are those of the drawing boa
     CHECK(assumed.height_assumed);
     CHECK_THAT(assumed.above_ground, Catch::WithinAbs(100, 1e-9));  // 20 m are a quarter of 80 m
   }
+  SECTION("a second sortie stands above the ground of the first by the difference of their heights") {
+    for (photo::FlightPhoto& p : photos) p.above_ground = mesograph::nan, p.up = 700;
+    for (int k = 0; k < 6; ++k) {
+      photo::FlightPhoto p = photos[0];
+      p.sortie = 1, p.up = 730, p.at = {7.0 * k, 30};
+      photos.push_back(p);
+    }
+    const auto both = photo::view_flight(photos).sorties;
+    CHECK_THAT(both[0].above_ground, Catch::WithinAbs(100, 1e-9));
+    CHECK_THAT(both[1].above_ground, Catch::WithinAbs(130, 1e-9));
+    CHECK(both[1].height_assumed);
+  }
   SECTION("an oblique looks ahead: 45 degrees, 100 m up, east") {
     photos[0].yaw_deg = 90, photos[0].pitch_deg = -45, photos[0].roll_deg = 0;
     const photo::Footprint f = photo::view_flight(photos).footprints[0];

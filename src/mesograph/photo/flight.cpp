@@ -98,6 +98,31 @@ void measure(const std::vector<FlightPhoto>& photos, const std::vector<std::size
   }
 }
 
+/// Puts the sorties whose height is assumed above one ground: that of a sortie whose height is known, else of the largest.
+void share_ground(const std::vector<FlightPhoto>& photos, const std::vector<std::vector<std::size_t>>& orders,
+                  std::vector<SortieFlight>& sorties) {
+  std::vector<double> up(sorties.size(), nan);
+  std::size_t reference = sorties.size();
+  for (std::size_t s = 0; s < sorties.size(); ++s) {
+    std::vector<double> heights;
+    for (const std::size_t i : orders[s])
+      if (std::isfinite(photos[i].up)) heights.push_back(photos[i].up);
+    up[s] = median(heights);
+    if (!(sorties[s].above_ground > 0) || std::isnan(up[s])) continue;
+    const auto rank = [&](std::size_t k) { return std::pair(!sorties[k].height_assumed, orders[k].size()); };
+    if (reference == sorties.size() || rank(s) > rank(reference)) reference = s;
+  }
+  if (reference == sorties.size()) return;
+  for (std::size_t s = 0; s < sorties.size(); ++s) {
+    constexpr double least = 5.0;  // m: below, the heights are of different levels
+    const double above = sorties[reference].above_ground + up[s] - up[reference];
+    const bool open = std::isnan(sorties[s].above_ground) || sorties[s].height_assumed;
+    if (s == reference || !open || !(above > least)) continue;
+    sorties[s].above_ground = above;
+    sorties[s].height_assumed = true;
+  }
+}
+
 /// Median overlaps forward and sideways of a sortie whose footprints stand.
 void overlaps(const std::vector<FlightPhoto>& photos, const std::vector<std::size_t>& order,
               const std::vector<Footprint>& footprints, SortieFlight& sortie) {
@@ -130,10 +155,12 @@ Flight view_flight(const std::vector<FlightPhoto>& photos) {
   for (Footprint& f : out.footprints) f.corners.fill(Eigen::Vector2d::Constant(nan));
   const auto orders = in_order(photos);
   out.sorties.resize(orders.size());
+  for (std::size_t s = 0; s < orders.size(); ++s)
+    if (!orders[s].empty()) measure(photos, orders[s], out.sorties[s]);
+  share_ground(photos, orders, out.sorties);
   for (std::size_t s = 0; s < orders.size(); ++s) {
     if (orders[s].empty()) continue;
     SortieFlight& sortie = out.sorties[s];
-    measure(photos, orders[s], sortie);
     for (std::size_t k = 0; k < orders[s].size(); ++k) {
       const FlightPhoto& p = photos[orders[s][k]];
       out.footprints[orders[s][k]] =

@@ -12,6 +12,7 @@ namespace mesograph::photo {
 struct FlightPhoto {
   int sortie = 0;                                        ///< counted from 0
   Eigen::Vector2d at = Eigen::Vector2d::Constant(nan);   ///< position, m; NaN: unknown
+  double up = nan;                                       ///< height above any common level, m; NaN: unknown
   double above_ground = nan;                             ///< height above the ground as the aircraft wrote it, m
   std::string time;                                      ///< sorts as text; empty: unknown
   int width = 0, height = 0;                             ///< pixels
@@ -33,7 +34,10 @@ struct Footprint {
 struct SortieFlight {
   double spacing = nan;       ///< median distance from a photo to the next, m
   double above_ground = nan;  ///< m
-  bool height_assumed = false;  ///< from the spacing, as if the forward overlap were 75 %, for want of anything better
+  /// For want of anything better the height is from the spacing, as if the forward overlap were 75 %; in the sortie with
+  /// most photos that is. The others stand above the same ground by the difference of their heights, where known: an
+  /// oblique sortie's spacing says nothing of its height.
+  bool height_assumed = false;
   double gsd = nan;           ///< median, m
   double forward = nan, side = nan;  ///< median overlap with the next photo, and with the best one beside; shares
 };

@@ -144,6 +144,7 @@ std::vector<photo::FlightPhoto> flight_photos(const std::vector<const Photo*>& p
     photo::FlightPhoto f;
     f.sortie = sorties.emplace(p->sortie, static_cast<int>(sorties.size())).first->second;
     f.at = {p->position.x() * east, p->position.y() * north};
+    f.up = p->position.z();
     f.above_ground = p->metadata.above_take_off > 2 ? p->metadata.above_take_off : nan;
     f.time = p->metadata.time;
     f.width = p->width, f.height = p->height;
