@@ -1,4 +1,5 @@
 #include <mesograph/base/errors.hpp>
+#include <mesograph/photo/screening_words.hpp>
 #include <mesograph/survey/admit.hpp>
 
 #include "console.hpp"
@@ -36,13 +37,12 @@ void run_admit(Call& call) {
   for (const auto& f : call.json["flights"]) {
     if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
     call.lines.push_back(fmt::format("  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways", f["sortie"].get<std::string>(),
-                                     f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed: as for 75 % forward overlap)" : "",
+                                     f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed)" : "",
                                      f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"])));
   }
   for (const auto& photo : screened)
-    call.lines.push_back(
-        fmt::format("  {:<20} {}{}", photo["image"].get<std::string>(), photo["reason"].get<std::string>(),
-                    photo["value"].is_number() ? fmt::format(" ({:.3g})", photo["value"].get<double>()) : ""));
+    call.lines.push_back(fmt::format("  {:<20} {}", photo["image"].get<std::string>(),
+                                     photo::screening_words(photo["reason"], photo["value"].is_number() ? photo["value"].get<double>() : nan)));
 }
 
 }  // namespace

@@ -15,6 +15,7 @@
 #include <fmt/format.h>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
+#include <mesograph/photo/screening_words.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -90,6 +91,10 @@ TEST_CASE("Screening names what is wrong with a photo, with a number, and leaves
   CHECK(out.at("far").reason == "transit: far from every other photo");
   CHECK(out.at("far").value == 400);
   CHECK(out.at("twice").reason == "the same view as once");
+  // Every reason says its figure with a unit; none falls through to the bare number in brackets.
+  for (const auto& [image, o] : out) CHECK(photo::screening_words(o.reason, o.value).find(": ") != std::string::npos);
+  CHECK(photo::screening_words("blurred", 0.1) == "blurred: 0.10 of the sharpness around it");
+  CHECK(photo::screening_words("unreadable", mesograph::nan) == "unreadable");
 }
 
 TEST_CASE("Blur is measured against the photos before and after, because texture differs over a site") {

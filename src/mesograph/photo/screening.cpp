@@ -5,6 +5,7 @@
 #include <map>
 #include <mesograph/base/median.hpp>
 #include <mesograph/photo/screening.hpp>
+#include <mesograph/photo/screening_words.hpp>
 
 namespace mesograph::photo {
 
@@ -150,6 +151,19 @@ bool within_noise(const std::vector<Eigen::Vector2d>& places, double noise) {
   // The distance of a normal error in the plane is below 1.18 sigma half of the time, below 2.5 sigma 19 times in 20.
   std::sort(off.begin(), off.end());
   return median(off) < 1.5 * noise && off[off.size() * 19 / 20] < 2.5 * noise;
+}
+
+std::string screening_words(const std::string& reason, double value) {
+  if (!std::isfinite(value)) return reason;
+  const auto is = [&](const char* beginning) { return reason.rfind(beginning, 0) == 0; };
+  if (is("blurred")) return fmt::format("{}: {:.2f} of the sharpness around it", reason, value);
+  if (is("over-exposed")) return fmt::format("{}: {:.0f} % of it is white", reason, 100 * value);
+  if (is("under-exposed")) return fmt::format("{}: {:.0f} % of it is black", reason, 100 * value);
+  if (is("take-off")) return fmt::format("{}: {:.0f} m below the others", reason, value);
+  if (is("transit")) return fmt::format("{}: {:.0f} m", reason, value);
+  if (is("the same view")) return fmt::format("{}: likeness {:.3f}", reason, value);
+  if (is("another size")) return fmt::format("{}: {:.1f} megapixels", reason, value);
+  return fmt::format("{} ({:.3g})", reason, value);
 }
 
 }  // namespace mesograph::photo

@@ -305,13 +305,14 @@ Json gsd_of(const nlohmann::ordered_json& flights, const std::string& sortie) {
   return json_of(median(gsd));
 }
 
-/// What the person should know about the photos that are in.
-void say_remarks(const Survey& survey, const PhotoTable& table, Progress& progress) {
+/// What the person should know about the photos that are in; of single photos only those of the sortie asked for.
+void say_remarks(const Survey& survey, const PhotoTable& table, const std::string& sortie, Progress& progress) {
+  const auto asked = [&](const Photo& p) { return sortie.empty() || p.sortie == sortie; };
   for (const Photo& p : table.photos)
-    if (!p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
+    if (asked(p) && !p.screened_out.empty()) progress.say(fmt::format("{} is left out: {}", p.image, p.screened_out));
   for (const Photo& p : table.photos)
     for (const std::string& remark : p.metadata.remarks)
-      progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
+      if (asked(p)) progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
   const auto turned =
       std::count_if(table.photos.begin(), table.photos.end(), [](const Photo& p) { return p.metadata.orientation != 1; });
   if (turned > 0)
@@ -412,7 +413,7 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
     throw Error(
         "admit: all {} photos were screened out (the first: {}, {}); look at them, or --keep those that are good",
         table.photos.size(), table.photos[0].image, table.photos[0].screened_out);
-  say_remarks(survey, table, progress);
+  say_remarks(survey, table, options.sortie, progress);
   if (!options.paths.empty() || !options.moved_to.empty()) write_sources(survey.inputs(), sources);
   const std::string print_before = photos_fingerprint(survey);
   const nlohmann::ordered_json flights = flight_summary(survey, table, progress);

@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/photo/screening_words.hpp>
 #include <mesograph/report/figures.hpp>
 #include <mesograph/survey/photo_figures.hpp>
 
@@ -36,7 +37,7 @@ void draw_screened(const Survey& survey, const PhotoTable& table) {
       ++more;
       continue;
     }
-    report::ContactPhoto entry{p.image, std::isfinite(p.value) ? fmt::format("{} ({:.3g})", p.screened_out, p.value) : p.screened_out, {}};
+    report::ContactPhoto entry{p.image, photo::screening_words(p.screened_out, p.value), {}};
     try {
       const int halvings = static_cast<int>(std::ceil(std::log2(std::max(1.0, std::max(p.width, p.height) / 400.0))));
       entry.picture = photo::read_rgb(p.path, halvings);
