@@ -86,7 +86,8 @@ Found theirs(const photo::Grey& a, const photo::Grey& b, int limit) {
   out.keypoints = std::max(ka.size(), kb.size());
   // Its pixel centres are at whole numbers.
   for (const cv::DMatch& m : mutual(da, db, 0.82f))
-    out.links.push_back({{ka[m.queryIdx].pt.x + 0.5, ka[m.queryIdx].pt.y + 0.5}, {kb[m.trainIdx].pt.x + 0.5, kb[m.trainIdx].pt.y + 0.5}});
+    out.links.push_back({{ka[m.queryIdx].pt.x + 0.5, ka[m.queryIdx].pt.y + 0.5},
+                         {kb[m.trainIdx].pt.x + 0.5, kb[m.trainIdx].pt.y + 0.5}});
   return out;
 }
 
@@ -150,7 +151,8 @@ float bilinear(const photo::Grey& s, double x, double y) {
   x = std::clamp(x - 0.5, 0.0, s.width - 1.001), y = std::clamp(y - 0.5, 0.0, s.height - 1.001);
   const int c = static_cast<int>(x), r = static_cast<int>(y);
   const auto fx = static_cast<float>(x - c), fy = static_cast<float>(y - r);
-  return (1 - fy) * ((1 - fx) * s.at(c, r) + fx * s.at(c + 1, r)) + fy * ((1 - fx) * s.at(c, r + 1) + fx * s.at(c + 1, r + 1));
+  return (1 - fy) * ((1 - fx) * s.at(c, r) + fx * s.at(c + 1, r)) +
+         fy * ((1 - fx) * s.at(c, r + 1) + fx * s.at(c + 1, r + 1));
 }
 
 struct Case {
@@ -220,8 +222,8 @@ void print_ratios(const char* what, std::vector<double> own, std::vector<double>
   for (std::size_t i = 0; i < own.size(); ++i) ratio.push_back(own[i] / other[i]);
   std::sort(ratio.begin(), ratio.end());
   std::sort(own.begin(), own.end()), std::sort(other.begin(), other.end());
-  fmt::print("{:<34} {:8.3f} s {:8.3f} s   ratio {:.3f} {:.3f} {:.3f}\n", what, own[own.size() / 2], other[other.size() / 2],
-             ratio.front(), ratio[ratio.size() / 2], ratio.back());
+  fmt::print("{:<34} {:8.3f} s {:8.3f} s   ratio {:.3f} {:.3f} {:.3f}\n", what, own[own.size() / 2],
+             other[other.size() / 2], ratio.front(), ratio[ratio.size() / 2], ratio.back());
 }
 
 void speed(const photo::Grey& full, int runs) {
@@ -232,7 +234,8 @@ void speed(const photo::Grey& full, int runs) {
   std::vector<double> t_own, t_other, m_own, m_other;
   for (int run = 0; run < runs; ++run) {
     t_own.push_back(seconds_of([&] { own = keypoint::detect(full); }));
-    t_other.push_back(seconds_of([&] { cv::SIFT::create(8000)->detectAndCompute(mat, cv::noArray(), points, descriptors); }));
+    t_other.push_back(
+        seconds_of([&] { cv::SIFT::create(8000)->detectAndCompute(mat, cv::noArray(), points, descriptors); }));
   }
   fmt::print("{} x {} pixels: {} keypoints, yardstick {}\n", full.width, full.height, own.points.size(), points.size());
   print_ratios("detect and describe", t_own, t_other);
@@ -248,9 +251,12 @@ void speed(const photo::Grey& full, int runs) {
 void quality(const photo::Grey& source, int fine) {
   const int width = source.width / fine - 2, height = source.height / fine - 2;
   const photo::Grey a = rounded(reduced(source, fine, 0, 0, width, height));
-  fmt::print("\nmatches within 1.5 px of truth, {} x {} pixels        raw right (share)     verified right (share)   rms px\n", width, height);
-  for (const Case& c : {Case{"same, other exposure", 0, 1, 0, 0, 0.7}, Case{"turn 25 deg", 0.44, 1, 0, 0, 1}, Case{"turn 90 deg, tilt", 1.571, 1, 0.3, 0, 1},
-                        Case{"perspective", 0.1, 1, 0.6, 0, 1}, Case{"blur 1.2 px", 0, 1, 0.1, 1.2, 1}, Case{"scale 1.5", 0.3, 1.5, 0, 0, 1},
+  fmt::print(
+      "\nmatches within 1.5 px of truth, {} x {} pixels        raw right (share)     verified right (share)   rms px\n",
+      width, height);
+  for (const Case& c : {Case{"same, other exposure", 0, 1, 0, 0, 0.7}, Case{"turn 25 deg", 0.44, 1, 0, 0, 1},
+                        Case{"turn 90 deg, tilt", 1.571, 1, 0.3, 0, 1}, Case{"perspective", 0.1, 1, 0.6, 0, 1},
+                        Case{"blur 1.2 px", 0, 1, 0.1, 1.2, 1}, Case{"scale 1.5", 0.3, 1.5, 0, 0, 1},
                         Case{"scale 2", 0.2, 2, 0.1, 0, 0.9}, Case{"scale 2.5", 0.5, 2.5, 0, 0, 1}}) {
     Eigen::Matrix3d H;
     const photo::Grey b = warped(source, fine, width, height, c, H);
@@ -260,9 +266,10 @@ void quality(const photo::Grey& source, int fine) {
     for (const auto& [who, found] : {std::pair{"own", &own}, std::pair{"yardstick", &other}}) {
       const Judged raw = judge(found->links, truth, 1.5);
       const Judged kept = judge(verified(found->links, width, height), truth, 1.5);
-      fmt::print("{:<22} {:<10} {:6} keypoints {:12} ({:.3f}) {:18} ({:.3f}) {:16.3f}\n", c.name, who, found->keypoints, raw.right,
-                 static_cast<double>(raw.right) / static_cast<double>(std::max<std::size_t>(1, raw.all)), kept.right,
-                 static_cast<double>(kept.right) / static_cast<double>(std::max<std::size_t>(1, kept.all)), kept.rms);
+      fmt::print("{:<22} {:<10} {:6} keypoints {:12} ({:.3f}) {:18} ({:.3f}) {:16.3f}\n", c.name, who, found->keypoints,
+                 raw.right, static_cast<double>(raw.right) / static_cast<double>(std::max<std::size_t>(1, raw.all)),
+                 kept.right, static_cast<double>(kept.right) / static_cast<double>(std::max<std::size_t>(1, kept.all)),
+                 kept.rms);
     }
   }
 }
@@ -274,18 +281,22 @@ void bias(const photo::Grey& source, int fine) {
   const auto row = [&](const std::string& name, const photo::Grey& b, const Truth& truth) {
     for (const auto& [who, found] : {std::pair{"own", ours(a, b, {})}, std::pair{"yardstick", theirs(a, b, 8000)}}) {
       const Judged judged = judge(found.links, truth, 1.5);
-      fmt::print("{:<34} {:<10} {:12.4f} {:9.4f} {:8.3f}\n", name, who, judged.mean.x(), judged.mean.y(), judged.rms / std::sqrt(2.0));
+      fmt::print("{:<34} {:<10} {:12.4f} {:9.4f} {:8.3f}\n", name, who, judged.mean.x(), judged.mean.y(),
+                 judged.rms / std::sqrt(2.0));
     }
   };
   for (int q = 1; q < 4; ++q)
     row(fmt::format("turned by {} degrees", 90 * q), turned(a, q), [&](const Eigen::Vector2d& x) {
       Eigen::Vector2d out = x;
-      for (int k = q, w = k % 2 ? height : width; k > 0; --k, w = w == width ? height : width) out = Eigen::Vector2d(out.y(), w - out.x());
+      for (int k = q, w = k % 2 ? height : width; k > 0; --k, w = w == width ? height : width)
+        out = Eigen::Vector2d(out.y(), w - out.x());
       return out;
     });
   for (const auto& [dc, dr] : {std::pair{1, 0}, std::pair{0, 1}, std::pair{2, 1}})
-    row(fmt::format("shifted by {:.2f}, {:.2f} px", dc / double(fine), dr / double(fine)), rounded(reduced(source, fine, dc, dr, width, height)),
-        [&, dc = dc, dr = dr](const Eigen::Vector2d& x) { return Eigen::Vector2d(x.x() + dc / double(fine), x.y() + dr / double(fine)); });
+    row(fmt::format("shifted by {:.2f}, {:.2f} px", dc / double(fine), dr / double(fine)),
+        rounded(reduced(source, fine, dc, dr, width, height)), [&, dc = dc, dr = dr](const Eigen::Vector2d& x) {
+          return Eigen::Vector2d(x.x() + dc / double(fine), x.y() + dr / double(fine));
+        });
 }
 
 }  // namespace

@@ -36,13 +36,15 @@ void run_admit(Call& call) {
   };
   for (const auto& f : call.json["flights"]) {
     if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
-    call.lines.push_back(fmt::format("  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways", f["sortie"].get<std::string>(),
-                                     f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed)" : "",
-                                     f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"])));
+    call.lines.push_back(fmt::format(
+        "  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways",
+        f["sortie"].get<std::string>(), f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed)" : "",
+        f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"])));
   }
   for (const auto& photo : screened)
-    call.lines.push_back(fmt::format("  {:<20} {}", photo["image"].get<std::string>(),
-                                     photo::screening_words(photo["reason"], photo["value"].is_number() ? photo["value"].get<double>() : nan)));
+    call.lines.push_back(fmt::format(
+        "  {:<20} {}", photo["image"].get<std::string>(),
+        photo::screening_words(photo["reason"], photo["value"].is_number() ? photo["value"].get<double>() : nan)));
 }
 
 }  // namespace
@@ -59,7 +61,8 @@ Command admit_command() {
             add("listing", "stations.csv with start values; without PATH: photos without pixels",
                 cxxopts::value<std::string>());
             add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());
-            add("positions", "processed positions (CSV, by image or time) instead of the geotags", cxxopts::value<std::string>());
+            add("positions", "processed positions (CSV, by image or time) instead of the geotags",
+                cxxopts::value<std::string>());
             add("positions-crs", "CRS of these positions, as in EPSG:25833", cxxopts::value<std::string>());
             add("columns", "names of columns in the listing or positions: OURS=ITS,...", cxxopts::value<std::string>());
           },

@@ -20,8 +20,10 @@ void run_export(Call& call) {
   }
   survey::Survey opened(call.survey);
   if (call.has("figure")) {
-    if (options.what != "matches" || !options.pair) throw UsageError("--figure draws the matches of a pair: export matches --pair A.jpg,B.jpg --figure");
-    const std::string file = call.has("out") ? call.text("out") : (opened.results() / "figures" / "matches.png").string();
+    if (options.what != "matches" || !options.pair)
+      throw UsageError("--figure draws the matches of a pair: export matches --pair A.jpg,B.jpg --figure");
+    const std::string file =
+        call.has("out") ? call.text("out") : (opened.results() / "figures" / "matches.png").string();
     write_file(file, survey::matches_figure(opened, options.pair->first, options.pair->second));
     call.json = {{"files", nlohmann::json::array({file})}, {"rows", nullptr}};
     call.lines.push_back(file + ": drawn");

@@ -29,7 +29,8 @@ Command tie_command() {
             auto add = options.add_options();
             add("limit", "most keypoints a photo (default 8000)", cxxopts::value<int>());
             add("pairs", "positions (footprints side by side), similar, all, or none", cxxopts::value<std::string>());
-            add("import", "ties.csv, or folder with keypoints.csv and matches.csv, to take beside what is matched", cxxopts::value<std::string>());
+            add("import", "ties.csv, or folder with keypoints.csv and matches.csv, to take beside what is matched",
+                cxxopts::value<std::string>());
           },
           run_tie};
 }

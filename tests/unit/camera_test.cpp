@@ -3,8 +3,8 @@
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/base/random.hpp>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/base/random.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/camera/rotation.hpp>
 #include <mesograph/simulate/flight.hpp>
@@ -120,7 +120,8 @@ TEST_CASE("Yaw, pitch and roll point the camera where a pilot says") {
   // Flying east, the top of a nadir photo is east; kappa turns the other way than yaw.
   CHECK((R(90, -90, 0, Mount::gimbal).col(1) - Eigen::Vector3d(1, 0, 0)).norm() < 1e-15);
   CHECK(std::abs(camera::angles_from(R(40, -90, 0, Mount::gimbal)).kappa + 40 * rad_per_deg) < 1e-12);
-  // Nose up 10 degrees while flying north: a fixed camera looks ahead. Right wing down 10 degrees: it looks to the left.
+  // Nose up 10 degrees while flying north: a fixed camera looks ahead. Right wing down 10 degrees: it looks to the
+  // left.
   CHECK(looks(R(0, 10, 0, Mount::nadir)).y() > 0.17);
   CHECK(looks(R(0, 0, 10, Mount::nadir)).x() < -0.17);
 }

@@ -164,7 +164,8 @@ TEST_CASE("True north and grid north differ by the meridian convergence") {
   const Eigen::Vector3d X(300, -200, 20);
   const Eigen::Matrix3d turn = frame.local_from_grid(X).transpose() * frame.local_from_enu(X);
   const Eigen::Vector3d place = geo::wgs84_from_crs(crs, frame.crs_from_local(X));
-  // tan(convergence) = tan(lon - lon0) sin(lat), on the sphere; the ellipsoid adds under 1e-7 rad this near the meridian.
+  // tan(convergence) = tan(lon - lon0) sin(lat), on the sphere; the ellipsoid adds under 1e-7 rad this near the
+  // meridian.
   const double convergence = std::atan(std::tan((place.x() - 15) * rad_per_deg) * std::sin(place.y() * rad_per_deg));
   // In the grid's frame true north lies clockwise of grid north by minus the convergence.
   CHECK_THAT(std::atan2(turn(0, 1), turn(1, 1)), Catch::WithinAbs(-convergence, 2e-6));

@@ -79,7 +79,8 @@ TEST_CASE("Blobs are found at their centres, at their scales, in pixel coordinat
       if (d < nearest) nearest = d, scale = k.scale;
     }
     INFO("blob at " << b.x << ", " << b.y << " nearest " << nearest << " scale " << scale);
-    // A parabola through samples of a Gaussian is off by a few hundredths of the octave's pixel, which grows with scale.
+    // A parabola through samples of a Gaussian is off by a few hundredths of the octave's pixel, which grows with
+    // scale.
     CHECK(nearest < 0.04 * b.sigma);
     // The difference of Gaussians of a blob is largest near its own sigma (less half a pixel that photos are taken to
     // have).
@@ -133,8 +134,8 @@ TEST_CASE("The limit holds and spreads the points over the photo") {
   CHECK(found.points.size() == 200);
   const auto in_corner =
       std::count_if(found.points.begin(), found.points.end(), [](const auto& k) { return k.x < 140 && k.y < 140; });
-  // A quarter of the places is dealt out evenly; the corner is a ninth of the area, so 8/9 of that quarter are elsewhere,
-  // but for what the coarse cells along the corner's edge take.
+  // A quarter of the places is dealt out evenly; the corner is a ninth of the area, so 8/9 of that quarter are
+  // elsewhere, but for what the coarse cells along the corner's edge take.
   CHECK(200 - in_corner >= 30);
   CHECK(in_corner >= 140);
   CHECK(found.descriptors.size() == found.points.size() * keypoint::descriptor_size);
@@ -187,7 +188,8 @@ TEST_CASE("The sweep's differences are those of whole blurred images") {
   const photo::Grey image = Waves(32).draw(90, 61, 0, 1, 0, 0, 1, 1, 1);
   std::vector<photo::Grey> levels = {image};
   for (int i = 1; i < keypoint::gaussians; ++i) {
-    const double before = keypoint::base_sigma * std::pow(2.0, (i - 1) / 3.0), after = keypoint::base_sigma * std::pow(2.0, i / 3.0);
+    const double before = keypoint::base_sigma * std::pow(2.0, (i - 1) / 3.0),
+                 after = keypoint::base_sigma * std::pow(2.0, i / 3.0);
     levels.push_back(keypoint::blurred(levels.back(), std::sqrt(after * after - before * before)));
   }
   int rows = 0;
@@ -197,7 +199,8 @@ TEST_CASE("The sweep's differences are those of whole blurred images") {
     for (int l = 0; l < keypoint::differences; ++l)
       for (int r = std::max(0, row - keypoint::DifferenceRows::kept + 1); r <= row; ++r)
         for (int col = 0; col < image.width; ++col)
-          worst = std::max<double>(worst, std::abs(d.at(l, col, r) - (levels[l + 1].at(col, r) - levels[l].at(col, r))));
+          worst =
+              std::max<double>(worst, std::abs(d.at(l, col, r) - (levels[l + 1].at(col, r) - levels[l].at(col, r))));
   });
   CHECK(rows == image.height);
   CHECK(worst == 0);  // the same sums in the same order

@@ -218,7 +218,8 @@ TEST_CASE("Pairs: neighbours within and across sorties, none for a photo without
     if (photos[i].sortie == 1) photos[i].aim.y() += 500;
   }
   const auto bridged = match::plan_pairs(photos);
-  const auto joining = std::count_if(bridged.begin(), bridged.end(), [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; });
+  const auto joining = std::count_if(bridged.begin(), bridged.end(),
+                                     [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; });
   CHECK(joining >= 1);
   CHECK(joining <= 3);
   std::vector<int> members;
@@ -231,7 +232,8 @@ TEST_CASE("Pairs: neighbours within and across sorties, none for a photo without
   for (match::PairPhoto& p : photos) p.view = Eigen::Vector3d(p.sortie == 0 ? 1 : -1, 0, -1).normalized();
   for (match::PairPhoto& p : photos) p.aim.y() = p.sortie == 1 && p.aim.y() > 400 ? p.aim.y() - 500 : p.aim.y();
   const auto oblique = match::plan_pairs(photos);
-  CHECK(std::count_if(oblique.begin(), oblique.end(), [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; }) <= 3);
+  CHECK(std::count_if(oblique.begin(), oblique.end(),
+                      [&](const auto& p) { return photos[p.first].sortie != photos[p.second].sortie; }) <= 3);
 }
 
 TEST_CASE("Photos of the same ground find each other among many") {
@@ -243,7 +245,8 @@ TEST_CASE("Photos of the same ground find each other among many") {
     const auto ground = random_rows(200, 100 + static_cast<std::uint64_t>(place), 120);
     for (int k = 0; k < 3; ++k) {
       auto own = random_rows(200, 1000 + static_cast<std::uint64_t>(3 * place + k), 120);
-      for (std::size_t i = 0; i < 133 * 128; ++i) own[i] = static_cast<std::uint8_t>(std::clamp(ground[i] + static_cast<int>(random.below(21)) - 10, 0, 255));
+      for (std::size_t i = 0; i < 133 * 128; ++i)
+        own[i] = static_cast<std::uint8_t>(std::clamp(ground[i] + static_cast<int>(random.below(21)) - 10, 0, 255));
       sample.insert(sample.end(), own.begin(), own.begin() + 60 * 128);
       rows[static_cast<std::size_t>(3 * place + k)] = std::move(own);
     }
@@ -278,7 +281,8 @@ TEST_CASE("A well-spread selection serves every cell and takes the points with m
   std::vector<std::vector<std::uint32_t>> cells;
   for (int i = 0; i < 3000; ++i) {
     cells.emplace_back();
-    for (std::size_t k = 2 + random.below(5); k > 0; --k) cells.back().push_back(static_cast<std::uint32_t>(random.below(60)));
+    for (std::size_t k = 2 + random.below(5); k > 0; --k)
+      cells.back().push_back(static_cast<std::uint32_t>(random.below(60)));
   }
   cells.push_back({60, 60});  // a cell that only one point of two rays sees
   const auto chosen = match::choose_spread(cells, 62, 8);
@@ -329,13 +333,18 @@ TEST_CASE("Along the verified geometry twins of texture are told apart, and noth
   int drawn = 0;
   for (int i = 0; drawn < 600 && i < 5000; ++i) {
     const Eigen::Vector3d X(random.uniform(-5, 5), random.uniform(-4, 4), random.uniform(-11, -10));
-    const auto xa = camera::project(camera, X), xb = camera::project(camera, Eigen::Vector3d(views.R.transpose() * (X - views.C)));
-    if (!xa || !xb || xb->x() < 0 || xb->y() < 0 || xb->x() > 1200 || xb->y() > 900 || xa->x() < 0 || xa->x() > 1200 || xa->y() < 0 || xa->y() > 900) continue;
+    const auto xa = camera::project(camera, X),
+               xb = camera::project(camera, Eigen::Vector3d(views.R.transpose() * (X - views.C)));
+    if (!xa || !xb || xb->x() < 0 || xb->y() < 0 || xb->x() > 1200 || xb->y() > 900 || xa->x() < 0 || xa->x() > 1200 ||
+        xa->y() < 0 || xa->y() > 900)
+      continue;
     a.points.push_back({static_cast<float>(xa->x()), static_cast<float>(xa->y()), 2, 0});
     b.points.push_back({static_cast<float>(xb->x()), static_cast<float>(xb->y()), 2, 0});
     // Every second keypoint looks like thirty others: only the geometry can tell them apart.
     const std::size_t look = drawn % 2 ? static_cast<std::size_t>(drawn % 20) : static_cast<std::size_t>(drawn);
-    for (keypoint::Keypoints* k : {&a, &b}) k->descriptors.insert(k->descriptors.end(), rows.begin() + static_cast<std::ptrdiff_t>(look * 128), rows.begin() + static_cast<std::ptrdiff_t>(look * 128 + 128));
+    for (keypoint::Keypoints* k : {&a, &b})
+      k->descriptors.insert(k->descriptors.end(), rows.begin() + static_cast<std::ptrdiff_t>(look * 128),
+                            rows.begin() + static_cast<std::ptrdiff_t>(look * 128 + 128));
     if (drawn % 2 == 0 && look >= 20) distinct.push_back({drawn, drawn});
     ++drawn;
   }

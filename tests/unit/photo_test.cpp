@@ -1,18 +1,18 @@
 #include <gdal_priv.h>
 #include <unistd.h>
 
+#include <fmt/format.h>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <exiv2/exiv2.hpp>
 #include <filesystem>
+#include <map>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/base/random.hpp>
-#include <mesograph/photo/image.hpp>
-#include <map>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/base/random.hpp>
 #include <mesograph/photo/flight.hpp>
-#include <fmt/format.h>
+#include <mesograph/photo/image.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
 #include <mesograph/photo/screening_words.hpp>
@@ -112,11 +112,13 @@ TEST_CASE("The same picture twice is alike, a shifted or another one is not") {
   photo::Grey wide(420, 320);
   for (int row = 0; row < wide.height; ++row)
     for (int col = 0; col < wide.width; ++col)
-      wide.at(col, row) = static_cast<float>(120 + 50 * std::sin(0.05 * col + 0.02 * row) + 40 * std::sin(0.031 * row - 0.09 * col) + random.normal(6));
+      wide.at(col, row) = static_cast<float>(120 + 50 * std::sin(0.05 * col + 0.02 * row) +
+                                             40 * std::sin(0.031 * row - 0.09 * col) + random.normal(6));
   const auto cut = [&](int left, double noise) {
     photo::Grey out(400, 320);
     for (int row = 0; row < out.height; ++row)
-      for (int col = 0; col < out.width; ++col) out.at(col, row) = wide.at(col + left, row) + static_cast<float>(random.normal(noise));
+      for (int col = 0; col < out.width; ++col)
+        out.at(col, row) = wide.at(col + left, row) + static_cast<float>(random.normal(noise));
     return photo::assess(out).thumbnail;
   };
   CHECK(photo::likeness(cut(0, 0), cut(0, 4)) > 0.995);
@@ -127,7 +129,8 @@ TEST_CASE("Positions that lie within their noise say nothing; a strip of photos 
   Random random(8);
   std::vector<Eigen::Vector2d> ring, strip;
   for (int i = 0; i < 40; ++i) {
-    ring.push_back(Eigen::Vector2d(1.5 * std::cos(0.16 * i), 1.5 * std::sin(0.16 * i)) + Eigen::Vector2d(random.normal(3), random.normal(3)));
+    ring.push_back(Eigen::Vector2d(1.5 * std::cos(0.16 * i), 1.5 * std::sin(0.16 * i)) +
+                   Eigen::Vector2d(random.normal(3), random.normal(3)));
     strip.push_back(Eigen::Vector2d(4.0 * i, 0) + Eigen::Vector2d(random.normal(3), random.normal(3)));
   }
   CHECK(photo::within_noise(ring, 3.0));
@@ -159,7 +162,8 @@ TEST_CASE("Footprints, overlaps and GSD of a flight are those of the drawing boa
   CHECK_THAT(flight.footprints[1].radius, Catch::WithinAbs(std::hypot(50.0, 40.0), 1e-9));
   const photo::Coverage coverage = photo::cover(photos, flight);
   CHECK(coverage.gap_share == 0);
-  const int middle = coverage.counts[static_cast<std::size_t>(coverage.rows / 2 * coverage.columns + coverage.columns / 2)];
+  const int middle =
+      coverage.counts[static_cast<std::size_t>(coverage.rows / 2 * coverage.columns + coverage.columns / 2)];
   // The middle of the block lies in the three strips' 100 m, and along in the photos within 40 m: four to five of each.
   CHECK(middle >= 12);
   CHECK(middle <= 15);

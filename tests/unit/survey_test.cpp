@@ -2,10 +2,10 @@
 #include <catch2/catch.hpp>
 #include <filesystem>
 #include <functional>
-#include <mesograph/geo/frame.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
+#include <mesograph/geo/frame.hpp>
 #include <mesograph/survey/admit.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/settings.hpp>
@@ -35,10 +35,11 @@ const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
 
 TEST_CASE("survey.toml: values are read, mistakes are named with line and cure") {
   const Folder folder;
-  const survey::Settings s = survey::read_settings(
-      folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = "
-                                      "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                                      "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
+  const survey::Settings s = survey::read_settings(folder.file(
+      "good.toml", head +
+                       "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = "
+                       "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
+                       "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);
@@ -291,8 +292,10 @@ TEST_CASE("Times of EXIF and of processed positions are the same clock") {
   // 2026-03-01 00:00 is 59 days after New Year; 2024 was a leap year.
   CHECK(survey::seconds_of("2026:03:01 00:00:00") - survey::seconds_of("2026-01-01T00:00:00") == 59 * 86400.0);
   CHECK(survey::seconds_of("2024-03-01 00:00:00") - survey::seconds_of("2024-02-28 23:59:59.5") == 86400.5);
-  CHECK_THAT(survey::seconds_of("2026:06:14 10:02:33.25") - survey::seconds_of("2026-06-14T10:02:33Z"), Catch::WithinAbs(0.25, 1e-6));
-  for (const char* none : {"", "yesterday", "2026:13:01 00:00:00", "2026:02:30 00:00:00", "2026-06-14", "2026:06-14 10:00:00"})
+  CHECK_THAT(survey::seconds_of("2026:06:14 10:02:33.25") - survey::seconds_of("2026-06-14T10:02:33Z"),
+             Catch::WithinAbs(0.25, 1e-6));
+  for (const char* none :
+       {"", "yesterday", "2026:13:01 00:00:00", "2026:02:30 00:00:00", "2026-06-14", "2026:06-14 10:00:00"})
     CHECK(std::isnan(survey::seconds_of(none)));
 }
 
@@ -307,9 +310,12 @@ TEST_CASE("Positions from a file replace geotags by image or by time, under any 
     photos[i].metadata.longitude_deg = 13, photos[i].metadata.latitude_deg = 61, photos[i].metadata.height = 600;
   }
   // Photo 1 by its time, 0.08 s off; 2 has no row within 0.1 s.
-  folder.file("p.csv", "Photo,When,X,Y,Z,sx\n0.jpg,,431200,6822400,640.5,0.02\n,2026-06-14 10:00:01.08,431210,6822400,641,0.02\n"
-                       ",2026-06-14 10:00:02.2,431220,6822400,642,0.02\n");
-  survey::keep_positions(opened, folder.path / "p.csv", "", {{"image", "Photo"}, {"time", "When"}, {"east", "X"}, {"north", "Y"}, {"height", "Z"}, {"sigma_h", "sx"}});
+  folder.file("p.csv",
+              "Photo,When,X,Y,Z,sx\n0.jpg,,431200,6822400,640.5,0.02\n,2026-06-14 10:00:01.08,431210,6822400,641,0.02\n"
+              ",2026-06-14 10:00:02.2,431220,6822400,642,0.02\n");
+  survey::keep_positions(
+      opened, folder.path / "p.csv", "",
+      {{"image", "Photo"}, {"time", "When"}, {"east", "X"}, {"north", "Y"}, {"height", "Z"}, {"sigma_h", "sx"}});
   const survey::PositionsUsed used = survey::place_photos(opened, photos);
   CHECK(used.by_image == 1);
   CHECK(used.by_time == 1);
@@ -320,11 +326,13 @@ TEST_CASE("Positions from a file replace geotags by image or by time, under any 
   CHECK(photos[2].position == Eigen::Vector3d(13, 61, 600));  // the geotag
   // The same place in another system and zone: 431200 E in zone 33 seen from zone 32, by Krueger's series elsewhere.
   const Eigen::Vector3d wgs84 = photos[0].position;
-  folder.file("g.csv", fmt::format("image,longitude,latitude,height\n3.jpg,{:.10f},{:.10f},640.5\n", wgs84.x(), wgs84.y()));
+  folder.file("g.csv",
+              fmt::format("image,longitude,latitude,height\n3.jpg,{:.10f},{:.10f},640.5\n", wgs84.x(), wgs84.y()));
   survey::keep_positions(opened, folder.path / "g.csv", "EPSG:4937", {});
   survey::place_photos(opened, photos);
   CHECK((photos[3].position - wgs84).norm() < 1e-8);
-  CHECK_THROWS_WITH(survey::keep_positions(opened, folder.path / "g.csv", "", {{"time", "Uhrzeit"}}), Contains("Uhrzeit"));
+  CHECK_THROWS_WITH(survey::keep_positions(opened, folder.path / "g.csv", "", {{"time", "Uhrzeit"}}),
+                    Contains("Uhrzeit"));
   folder.file("bad.csv", "image,east,north\n0.jpg,1,2\n");
   CHECK_THROWS_WITH(survey::keep_positions(opened, folder.path / "bad.csv", "", {}), Contains("--columns height="));
 }
@@ -351,8 +359,12 @@ TEST_CASE("A listing is read with either kind of angles and under any names") {
   const Folder folder;
   survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
   const survey::Survey opened(folder.path / "s");
-  folder.file("c.json", R"({"k": {"width": 4000, "height": 3000, "unit": "mm", "chip_width": 13.2, "c": 8.8, "x0": 0.0165, "y0": 0}})");
-  folder.file("l.csv", "photo,camera,east,north,height,yaw,pitch,roll,sigma_h,sigma_v\na.jpg,k,431200,6822400,700,30,-90,0,0.02,0.04\n");
+  folder.file(
+      "c.json",
+      R"({"k": {"width": 4000, "height": 3000, "unit": "mm", "chip_width": 13.2, "c": 8.8, "x0": 0.0165, "y0": 0}})");
+  folder.file(
+      "l.csv",
+      "photo,camera,east,north,height,yaw,pitch,roll,sigma_h,sigma_v\na.jpg,k,431200,6822400,700,30,-90,0,0.02,0.04\n");
   survey::keep_listing(opened, folder.path / "l.csv", folder.path / "c.json", {{"image", "photo"}});
   const auto listing = survey::load_listing(opened);
   REQUIRE(listing);
@@ -367,5 +379,6 @@ TEST_CASE("A listing is read with either kind of angles and under any names") {
   CHECK((geo::crs_from_wgs84(opened.crs, photos[0].position) - Eigen::Vector3d(431200, 6822400, 700)).norm() < 1e-4);
   CHECK(photos[0].sigma_v == 0.04);
   folder.file("l2.csv", "image,camera,east,north,height,omega,phi,kappa\na.jpg,other,1,2,3,0,0,0\n");
-  CHECK_THROWS_WITH(survey::keep_listing(opened, folder.path / "l2.csv", folder.path / "c.json", {}), Contains("other"));
+  CHECK_THROWS_WITH(survey::keep_listing(opened, folder.path / "l2.csv", folder.path / "c.json", {}),
+                    Contains("other"));
 }

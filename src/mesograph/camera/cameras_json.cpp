@@ -21,7 +21,8 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   if (const std::string unit = entry.value("unit", "px"); unit == "mm") {
     const double chip = entry.value("chip_width", 0.0);
     if (!(chip > 0)) throw Error("{}: camera {} is in mm; give its chip_width in mm too", file, name);
-    for (const std::size_t i : {static_cast<std::size_t>(c), static_cast<std::size_t>(x0), static_cast<std::size_t>(y0)})
+    for (const std::size_t i :
+         {static_cast<std::size_t>(c), static_cast<std::size_t>(x0), static_cast<std::size_t>(y0)})
       camera.interior[i] *= camera.width / chip;
   } else if (unit != "px") {
     throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);

@@ -22,9 +22,9 @@ enum class Mount {
   gimbal,  ///< looks along the body's x axis: pitch -90 degrees is straight down
   nadir,   ///< fixed, looks along the body's z axis: straight down in level flight
 };
-/// enu_from_camera for yaw (clockwise from true north), pitch and roll, rad: NED_from_body = Rz(yaw) Ry(pitch) Rx(roll),
-/// then the mount's body_from_camera. East, north and up are those of the photo's own place; a grid's convergence is the
-/// caller's.
+/// enu_from_camera for yaw (clockwise from true north), pitch and roll, rad: NED_from_body = Rz(yaw) Ry(pitch)
+/// Rx(roll), then the mount's body_from_camera. East, north and up are those of the photo's own place; a grid's
+/// convergence is the caller's.
 Eigen::Matrix3d rotation_from_yaw_pitch_roll(double yaw, double pitch, double roll, Mount mount);
 
 /// Rotation by the vector r (axis times angle, rad): the exponential map, after Rodrigues; exact at r = 0.

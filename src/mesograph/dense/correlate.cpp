@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <cmath>
-#include <mesograph/dense/correlate.hpp>
 #include <mesograph/base/wide.hpp>
+#include <mesograph/dense/correlate.hpp>
 
 namespace mesograph::dense {
 

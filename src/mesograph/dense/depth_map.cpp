@@ -1,9 +1,9 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/wide.hpp>
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_map.hpp>
-#include <mesograph/base/wide.hpp>
 
 namespace mesograph::dense {
 

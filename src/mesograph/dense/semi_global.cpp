@@ -1,8 +1,8 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
-#include <mesograph/dense/semi_global.hpp>
 #include <mesograph/base/wide.hpp>
+#include <mesograph/dense/semi_global.hpp>
 
 namespace mesograph::dense {
 

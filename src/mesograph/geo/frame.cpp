@@ -176,7 +176,8 @@ Eigen::Matrix3d Frame::local_from_enu(const Eigen::Vector3d& X) const {
   const Eigen::Vector3d geographic = transform(pj, PJ_INV, X, "local frame");
   const auto difference = [&](int axis, double step) {
     const Eigen::Vector3d d = step * Eigen::Vector3d::Unit(axis);
-    return Eigen::Vector3d(transform(pj, PJ_FWD, geographic + d, "local frame") - transform(pj, PJ_FWD, geographic - d, "local frame"));
+    return Eigen::Vector3d(transform(pj, PJ_FWD, geographic + d, "local frame") -
+                           transform(pj, PJ_FWD, geographic - d, "local frame"));
   };
   const Eigen::Vector3d up = difference(2, 1.0).normalized(), along = difference(1, 1e-5);
   const Eigen::Vector3d north = (along - up * up.dot(along)).normalized();
@@ -235,7 +236,8 @@ std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen:
 double geoid_height(const Crs& crs, double lon_deg, double lat_deg) {
   const Context context = make_context();
   const Pj shift = make_datum_shift(context.get(), crs, nullptr);
-  return Grid(context.get(), crs).geoid_height(transform(shift.get(), PJ_FWD, {lon_deg, lat_deg, 0.0}, "datum operation"));
+  return Grid(context.get(), crs)
+      .geoid_height(transform(shift.get(), PJ_FWD, {lon_deg, lat_deg, 0.0}, "datum operation"));
 }
 
 }  // namespace mesograph::geo

@@ -49,9 +49,9 @@ struct DatumShift {
 /// The operation that takes WGS 84 positions to the datum of a CRS.
 DatumShift datum_shift_of(const Crs& crs);
 
-/// WGS 84 longitude, latitude (degrees) and ellipsoidal height of points in any CRS: (longitude, latitude, height) where
-/// it is geographic, (east, north, height) where it is projected; without a vertical part heights are ellipsoidal.
-/// Throws Error where the CRS is unknown or no operation leads from it.
+/// WGS 84 longitude, latitude (degrees) and ellipsoidal height of points in any CRS: (longitude, latitude, height)
+/// where it is geographic, (east, north, height) where it is projected; without a vertical part heights are
+/// ellipsoidal. Throws Error where the CRS is unknown or no operation leads from it.
 std::vector<Eigen::Vector3d> wgs84_from(const std::string& crs, const std::vector<Eigen::Vector3d>& points);
 std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen::Vector3d>& points);
 

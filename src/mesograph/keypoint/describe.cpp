@@ -17,19 +17,20 @@ constexpr auto pi_f = static_cast<float>(pi);
   const float ax = std::abs(x), ay = std::abs(y);
   const float t = (ax < ay ? ax : ay) / ((ax > ay ? ax : ay) + 1e-20f), s = t * t;
   float angle = ((-0.0464964749f * s + 0.15931422f) * s - 0.327622764f) * s * t + t;
-  // Constants are chosen, not results: the compiler keeps arithmetic that might trap out of a choice, and the loop with it.
+  // Constants are chosen, not results: the compiler keeps arithmetic that might trap out of a choice, and the loop with
+  // it.
   angle = (ay > ax ? 0.5f * pi_f : 0.0f) + (ay > ax ? -1.0f : 1.0f) * angle;
   angle = (x < 0 ? pi_f : 0.0f) + (x < 0 ? -1.0f : 1.0f) * angle;
   return (y < 0 ? -1.0f : 1.0f) * angle;
 }
 
-constexpr int bins = 36;                          ///< of the histogram of directions around an extremum
-constexpr int widest = 17;                        ///< radius of its neighbourhood, pixels: 4.5 sigma, sigma up to 3.7
-constexpr int most = 2 * widest + 2;              ///< a row of it, rounded up
-constexpr int cells = 4, directions = 8;          ///< of a descriptor
-constexpr int per_cell = 4;                       ///< samples along a cell's side
-constexpr int side = (cells + 1) * per_cell;      ///< samples along the side: half a cell more all around
-constexpr int sampled = side + 2, stride = 24;    ///< one more all around for the differences; row length in memory
+constexpr int bins = 36;                        ///< of the histogram of directions around an extremum
+constexpr int widest = 17;                      ///< radius of its neighbourhood, pixels: 4.5 sigma, sigma up to 3.7
+constexpr int most = 2 * widest + 2;            ///< a row of it, rounded up
+constexpr int cells = 4, directions = 8;        ///< of a descriptor
+constexpr int per_cell = 4;                     ///< samples along a cell's side
+constexpr int side = (cells + 1) * per_cell;    ///< samples along the side: half a cell more all around
+constexpr int sampled = side + 2, stride = 24;  ///< one more all around for the differences; row length in memory
 static_assert(cells * cells * directions == descriptor_size && stride >= sampled);
 
 /// One row of the neighbourhood: sizes and bin numbers of its gradients.
@@ -44,8 +45,8 @@ MESOGRAPH_WIDE void row_of_gradients(const float* __restrict above, const float*
 }
 
 /// Bilinear samples of the level on the turned grid; the pixels at the edge go on outwards.
-MESOGRAPH_WIDE void sample(const float* __restrict level, int width, int height, float col, float row, float cs, float sn,
-                           float* __restrict out) {
+MESOGRAPH_WIDE void sample(const float* __restrict level, int width, int height, float col, float row, float cs,
+                           float sn, float* __restrict out) {
   const float most_col = static_cast<float>(width - 1) - 1e-3f, most_row = static_cast<float>(height - 1) - 1e-3f;
   for (int r = 0; r < sampled; ++r) {
     const float b = static_cast<float>(r) - 0.5f * (sampled - 1);
@@ -69,7 +70,7 @@ MESOGRAPH_WIDE void deal_out(const float* __restrict samples, float* __restrict 
   constexpr int area = side * stride;
   for (int r = 0; r < side; ++r) {
     const float* __restrict here = samples + (r + 1) * stride;
-    float *__restrict to = maps + r * stride, size[stride], turn[stride];
+    float* __restrict to = maps + r * stride, size[stride], turn[stride];
     for (int i = 0; i < stride; ++i) {
       const float dx = here[i + 2] - here[i], dy = here[i + 1 + stride] - here[i + 1 - stride];
       size[i] = std::sqrt(dx * dx + dy * dy);
@@ -94,7 +95,7 @@ const Shares& shares() {
     Shares out{};
     for (int c = 0; c < cells; ++c)
       for (int i = 0; i < side; ++i) {
-        const double place = (i - 0.5 * (side - 1)) / per_cell;         // in cells, from the middle
+        const double place = (i - 0.5 * (side - 1)) / per_cell;  // in cells, from the middle
         const double off = std::abs(place - (c - 0.5 * (cells - 1)));
         out.of[c][i] = static_cast<float>(std::max(0.0, 1 - off) * std::exp(-place * place / (0.5 * cells * cells)));
       }

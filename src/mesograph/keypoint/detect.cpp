@@ -9,9 +9,9 @@ namespace mesograph::keypoint {
 
 namespace {
 
-/// The order in which extrema are worth keeping. Of n places the first three quarters go to the strongest wherever they are: they
-/// are the ones found again in another view. The rest go in turn to the strongest, second strongest ... of every cell
-/// of a grid over the photo, so that weak ground has its share.
+/// The order in which extrema are worth keeping. Of n places the first three quarters go to the strongest wherever they
+/// are: they are the ones found again in another view. The rest go in turn to the strongest, second strongest ... of
+/// every cell of a grid over the photo, so that weak ground has its share.
 std::vector<std::size_t> by_benefit(const std::vector<Extremum>& all, std::size_t n, int width, int height) {
   constexpr int cells = 14;
   const auto cell_of = [&](const Extremum& e) {

@@ -62,9 +62,7 @@ bool is_strict(const DifferenceRows& d, int level, int col, int row) {
 bool locate(const DifferenceRows& rows, int w, int h, const DetectOptions& options, int level, int col, int row,
             Extremum& found) {
   for (int attempt = 0; attempt <= moves; ++attempt) {
-    const auto d = [&](int dl, int dc, int dr) {
-      return static_cast<double>(rows.at(level + dl, col + dc, row + dr));
-    };
+    const auto d = [&](int dl, int dc, int dr) { return static_cast<double>(rows.at(level + dl, col + dc, row + dr)); };
     const double v = d(0, 0, 0);
     const Eigen::Vector3d g(0.5 * (d(0, 1, 0) - d(0, -1, 0)), 0.5 * (d(0, 0, 1) - d(0, 0, -1)),
                             0.5 * (d(1, 0, 0) - d(-1, 0, 0)));
@@ -91,7 +89,8 @@ bool locate(const DifferenceRows& rows, int w, int h, const DetectOptions& optio
     col += static_cast<int>(std::lround(std::clamp(step.x(), -1.0, 1.0)));
     row += static_cast<int>(std::lround(std::clamp(step.y(), -1.0, 1.0)));
     level += static_cast<int>(std::lround(std::clamp(step.z(), -1.0, 1.0)));
-    if (level < 1 || level > scales_per_octave || col < margin || row < margin || col >= w - margin || row >= h - margin)
+    if (level < 1 || level > scales_per_octave || col < margin || row < margin || col >= w - margin ||
+        row >= h - margin)
       return false;
   }
   return false;
@@ -100,7 +99,14 @@ bool locate(const DifferenceRows& rows, int w, int h, const DetectOptions& optio
 class Finder {
  public:
   Finder(int width, int height, int octave, const DetectOptions& options, std::vector<Extremum>& out)
-      : w_(width), h_(height), octave_(octave), options_(options), out_(out), flags_(width), lowest_(width), highest_(width) {
+      : w_(width),
+        h_(height),
+        octave_(octave),
+        options_(options),
+        out_(out),
+        flags_(width),
+        lowest_(width),
+        highest_(width) {
     for (int l = 0; l < differences; ++l) {
       low_[l] = high_[l] = RowRing(width, 8);
       low3_[l].resize(width), high3_[l].resize(width);

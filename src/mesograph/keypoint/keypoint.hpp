@@ -23,9 +23,9 @@ struct Keypoints {
 };
 
 struct DetectOptions {
-  /// Most keypoints of one photo. Three quarters go to the strongest wherever they are, the rest in turn to the strongest
-  /// of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its square; beyond
-  /// 8000 a photo rarely gains ground.
+  /// Most keypoints of one photo. Three quarters go to the strongest wherever they are, the rest in turn to the
+  /// strongest of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its
+  /// square; beyond 8000 a photo rarely gains ground.
   int limit = 8000;
   /// Fewest pixels of the photo for each keypoint: a small photo gets fewer than the limit. At this density a
   /// point of the ground has five rays or more in an 80 % block; 1.7 times as many took 2.5 times as long to match
@@ -35,8 +35,8 @@ struct DetectOptions {
   /// this is about five sigma. Less: more points on smooth ground, more of them false.
   double contrast = 0.8;
   double edge_ratio = 10.0;  ///< most ratio of principal curvatures; above it a point may slide along an edge
-  int octaves = 3;           ///< halvings of the working photo that are searched: coarser points are found again, but at places
-                             ///< that relief moves: one in ten of them is more than 1.5 px off in the next photo
+  int octaves = 3;  ///< halvings of the working photo that are searched: coarser points are found again, but at places
+                    ///< that relief moves: one in ten of them is more than 1.5 px off in the next photo
   /// Photos below so many pixels are doubled before the search: they have too few points at the scales of their own
   /// pixels. It costs four times the time, which a small photo can afford.
   double double_below = 3e6;

@@ -30,13 +30,13 @@ MESOGRAPH_WIDE void weighted_sum(const float* const* taps, const float* kernel, 
     for (int i = 0; i < n; ++i) sum[i] = kernel[0] * middle[i];
     int tap = 1;
     for (; tap + 1 <= reach; tap += 2) {
-      const float *__restrict a = taps[2 * tap - 1] + begin, *__restrict b = taps[2 * tap] + begin;
-      const float *__restrict c = taps[2 * tap + 1] + begin, *__restrict d = taps[2 * tap + 2] + begin;
+      const float* __restrict a = taps[2 * tap - 1] + begin, * __restrict b = taps[2 * tap] + begin;
+      const float* __restrict c = taps[2 * tap + 1] + begin, * __restrict d = taps[2 * tap + 2] + begin;
       const float k1 = kernel[tap], k2 = kernel[tap + 1];
       for (int i = 0; i < n; ++i) sum[i] += k1 * (a[i] + b[i]) + k2 * (c[i] + d[i]);
     }
     if (tap <= reach) {
-      const float *__restrict a = taps[2 * tap - 1] + begin, *__restrict b = taps[2 * tap] + begin;
+      const float* __restrict a = taps[2 * tap - 1] + begin, * __restrict b = taps[2 * tap] + begin;
       const float k1 = kernel[tap];
       for (int i = 0; i < n; ++i) sum[i] += k1 * (a[i] + b[i]);
     }
@@ -94,7 +94,8 @@ class RowBlur {
 /// The levels of an octave as they grow downwards.
 class Sweep {
  public:
-  Sweep(const photo::Grey& first, const std::function<void(int, const DifferenceRows&)>& see) : first_(first), see_(see) {
+  Sweep(const photo::Grey& first, const std::function<void(int, const DifferenceRows&)>& see)
+      : first_(first), see_(see) {
     const int w = first.width, h = first.height;
     for (int i = 1; i < gaussians; ++i) {
       const double before = base_sigma * std::pow(2.0, (i - 1.0) / scales_per_octave);

@@ -26,7 +26,7 @@ double turn_between(double a, double b) { return std::remainder(b - a, 2 * pi); 
 struct Lead {
   Eigen::Vector2d x0, y0;
   Eigen::Matrix2d A;
-  double scatter = 0;        ///< of the matches themselves, px
+  double scatter = 0;  ///< of the matches themselves, px
   double turn = 0, octaves = 0;
 };
 
@@ -72,16 +72,23 @@ struct Buckets {
   int columns, rows;
   std::vector<std::vector<std::int32_t>> cell;
   Buckets(const keypoint::Keypoints& keys, int width, int height, double cell_side)
-      : side(cell_side), columns(static_cast<int>(width / side) + 1), rows(static_cast<int>(height / side) + 1), cell(columns * rows) {
-    for (std::size_t i = 0; i < keys.points.size(); ++i) cell[at(keys.points[i].x, keys.points[i].y)].push_back(static_cast<std::int32_t>(i));
+      : side(cell_side),
+        columns(static_cast<int>(width / side) + 1),
+        rows(static_cast<int>(height / side) + 1),
+        cell(columns * rows) {
+    for (std::size_t i = 0; i < keys.points.size(); ++i)
+      cell[at(keys.points[i].x, keys.points[i].y)].push_back(static_cast<std::int32_t>(i));
   }
   int at(double x, double y) const {
-    return std::clamp(static_cast<int>(y / side), 0, rows - 1) * columns + std::clamp(static_cast<int>(x / side), 0, columns - 1);
+    return std::clamp(static_cast<int>(y / side), 0, rows - 1) * columns +
+           std::clamp(static_cast<int>(x / side), 0, columns - 1);
   }
   template <typename See>
   void around(const Eigen::Vector2d& x, double reach, const See& see) const {
-    const int c0 = std::max(0, static_cast<int>((x.x() - reach) / side)), c1 = std::min(columns - 1, static_cast<int>((x.x() + reach) / side));
-    const int r0 = std::max(0, static_cast<int>((x.y() - reach) / side)), r1 = std::min(rows - 1, static_cast<int>((x.y() + reach) / side));
+    const int c0 = std::max(0, static_cast<int>((x.x() - reach) / side)),
+              c1 = std::min(columns - 1, static_cast<int>((x.x() + reach) / side));
+    const int r0 = std::max(0, static_cast<int>((x.y() - reach) / side)),
+              r1 = std::min(rows - 1, static_cast<int>((x.y() + reach) / side));
     for (int r = r0; r <= r1; ++r)
       for (int c = c0; c <= c1; ++c)
         for (const std::int32_t i : cell[r * columns + c]) see(i);
@@ -95,7 +102,8 @@ std::vector<std::optional<Eigen::Vector3d>> rays_of(const keypoint::Keypoints& k
 }
 
 /// Distance that nine in ten of the verified matches keep below.
-std::int32_t usual_distance2(const std::vector<Match>& matches, const keypoint::Keypoints& a, const keypoint::Keypoints& b) {
+std::int32_t usual_distance2(const std::vector<Match>& matches, const keypoint::Keypoints& a,
+                             const keypoint::Keypoints& b) {
   std::vector<std::int32_t> all;
   for (const Match& m : matches)
     all.push_back(distance2(&a.descriptors[static_cast<std::size_t>(m.a) * keypoint::descriptor_size],
@@ -117,8 +125,8 @@ std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints
   const double width = camera_a.width, height = camera_a.height;
   for (int r = 0; r < cells; ++r)
     for (int c = 0; c < cells; ++c)
-      leads.push_back(lead_at({(c + 0.5) * width / cells, (r + 0.5) * height / cells}, 2 * std::max(width, height) / cells,
-                              verified.matches, a, b));
+      leads.push_back(lead_at({(c + 0.5) * width / cells, (r + 0.5) * height / cells},
+                              2 * std::max(width, height) / cells, verified.matches, a, b));
   const Buckets buckets(b, camera_b.width, camera_b.height, longer / 64);
   const auto rays_a = rays_of(a, camera_a), rays_b = rays_of(b, camera_b);
   std::vector<char> used_a(a.points.size(), 0), used_b(b.points.size(), 0);
@@ -136,7 +144,9 @@ std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints
     buckets.around(x, reach, [&](std::int32_t j) {
       const keypoint::Keypoint& kb = b.points[j];
       if ((place(kb) - x).squaredNorm() > reach * reach || !rays_b[j]) return;
-      if (std::abs(std::remainder(turn_between(ka.angle, kb.angle) - lead->turn, 2 * pi)) > options.most_turn_deg * rad_per_deg) return;
+      if (std::abs(std::remainder(turn_between(ka.angle, kb.angle) - lead->turn, 2 * pi)) >
+          options.most_turn_deg * rad_per_deg)
+        return;
       if (std::abs(std::log2(kb.scale / ka.scale) - lead->octaves) > options.most_scale_octaves) return;
       if (sampson2(verified.E, *rays_a[i], *rays_b[j]) > verified.limit2) return;
       const std::int32_t d = distance2(&a.descriptors[i * keypoint::descriptor_size],

@@ -20,6 +20,7 @@ struct GuidedOptions {
 /// the verified matches and the new ones, sorted by a. `x_a`, `x_b` as for verify.
 /// Cost: some dozen candidates a keypoint; a fraction of the first pass.
 std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints& a, const camera::Camera& camera_a,
-                         const keypoint::Keypoints& b, const camera::Camera& camera_b, const GuidedOptions& options = {});
+                         const keypoint::Keypoints& b, const camera::Camera& camera_b,
+                         const GuidedOptions& options = {});
 
 }  // namespace mesograph::match

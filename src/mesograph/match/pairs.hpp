@@ -11,8 +11,8 @@ namespace mesograph::match {
 /// What is known of a photo before any matching; any common metric frame, x east, y north, z up.
 struct PairPhoto {
   Eigen::Vector2d aim = Eigen::Vector2d::Constant(nan);  ///< middle of its footprint on the ground; NaN: unknown
-  double radius = nan;                                  ///< half the diagonal of the footprint, m; NaN: unknown
-  Eigen::Vector3d view = -Eigen::Vector3d::UnitZ();     ///< unit vector of the viewing direction
+  double radius = nan;                                   ///< half the diagonal of the footprint, m; NaN: unknown
+  Eigen::Vector3d view = -Eigen::Vector3d::UnitZ();      ///< unit vector of the viewing direction
   int sortie = 0;
 };
 

@@ -121,8 +121,9 @@ Pairs similar_pairs(const std::vector<std::vector<float>>& signatures, const std
     for (std::size_t i = 0; i < n; ++i)
       for (std::size_t j = 0; j < n; ++j)
         if (part[i] != part[j])
-          bridge[part[i]] = std::min(bridge[part[i]], {-dot(signatures[i].data(), signatures[j].data(), signatures[i].size()),
-                                                       static_cast<int>(i), static_cast<int>(j)});
+          bridge[part[i]] =
+              std::min(bridge[part[i]], {-dot(signatures[i].data(), signatures[j].data(), signatures[i].size()),
+                                         static_cast<int>(i), static_cast<int>(j)});
     for (const auto& [distance, i, j] : bridge) pairs.emplace(std::min(i, j), std::max(i, j));
   }
   return {pairs.begin(), pairs.end()};

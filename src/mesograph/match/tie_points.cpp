@@ -13,7 +13,8 @@ struct Links {
   std::vector<std::size_t> begin;    ///< of each keypoint's row
   std::vector<std::uint32_t> other;  ///< the rows
 
-  Links(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs) : first(keypoints.size() + 1, 0) {
+  Links(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs)
+      : first(keypoints.size() + 1, 0) {
     std::partial_sum(keypoints.begin(), keypoints.end(), first.begin() + 1);
     begin.assign(first.back() + 1, 0);
     for (const PairMatches& pair : pairs)
@@ -30,7 +31,9 @@ struct Links {
     parallel_for(first.back(), 4096, [&](std::size_t i) { std::sort(row(i), row(i + 1)); });
   }
   std::uint32_t node(int photo, int keypoint) const { return static_cast<std::uint32_t>(first[photo] + keypoint); }
-  std::vector<std::uint32_t>::iterator row(std::size_t i) { return other.begin() + static_cast<std::ptrdiff_t>(begin[i]); }
+  std::vector<std::uint32_t>::iterator row(std::size_t i) {
+    return other.begin() + static_cast<std::ptrdiff_t>(begin[i]);
+  }
   const std::uint32_t* from(std::size_t i) const { return other.data() + begin[i]; }
   int photo_of(std::uint32_t n) const {
     return static_cast<int>(std::upper_bound(first.begin(), first.end(), n) - first.begin()) - 1;
@@ -120,7 +123,8 @@ std::size_t drop_contradicted(const std::vector<std::size_t>& keypoints, std::ve
   std::size_t dropped = 0;
   for (std::size_t p = 0; p < pairs.size(); ++p) {
     const auto all = static_cast<double>(found[p].confirmed + found[p].contradicted);
-    if (all < static_cast<double>(options.least) || static_cast<double>(found[p].contradicted) <= options.most_broken * all)
+    if (all < static_cast<double>(options.least) ||
+        static_cast<double>(found[p].contradicted) <= options.most_broken * all)
       continue;
     pairs[p].matches.clear();
     ++dropped;
@@ -153,7 +157,8 @@ std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, co
 
   std::vector<std::pair<std::uint32_t, std::uint32_t>> member;  // root, keypoint
   for (std::uint32_t node = 0; node < links.first.back(); ++node)
-    if (links.begin[node + 1] > links.begin[node] && !points.disputed(node)) member.emplace_back(points.root(node), node);
+    if (links.begin[node + 1] > links.begin[node] && !points.disputed(node))
+      member.emplace_back(points.root(node), node);
   std::sort(member.begin(), member.end());
   std::vector<TiePoint> out;
   for (std::size_t i = 0, end = 0; i < member.size(); i = end) {

@@ -27,8 +27,8 @@ struct Closure {
 std::vector<Closure> closures(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs);
 
 struct ClosureOptions {
-  std::size_t least = 10;      ///< closed or broken triangles, below which nothing can be said
-  double most_broken = 0.5;    ///< share of contradicted ones above which a pair is taken out
+  std::size_t least = 10;    ///< closed or broken triangles, below which nothing can be said
+  double most_broken = 0.5;  ///< share of contradicted ones above which a pair is taken out
 };
 /// Empties the pairs that the photos around contradict; returns how many.
 std::size_t drop_contradicted(const std::vector<std::size_t>& keypoints, std::vector<PairMatches>& pairs,
@@ -40,15 +40,15 @@ struct TieOptions {
 
 /// Joins matches into tie points. Matches are taken in the order of how many others confirm them (triangles over a
 /// third photo), and one that would bring two keypoints of a photo into one point is left out: where matches contradict
-/// each other the point is split along the weakest of them. A keypoint with as many rivals as matches is left out: which
-/// of them is right is not known. `keypoints`: number per photo. Ordered by first photo and
-/// keypoint; rays by photo.
+/// each other the point is split along the weakest of them. A keypoint with as many rivals as matches is left out:
+/// which of them is right is not known. `keypoints`: number per photo. Ordered by first photo and keypoint; rays by
+/// photo.
 std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs,
                                    const TieOptions& options = {});
 
-/// A well-spread selection of points: those with most rays first, until every cell of every photo has `per_cell` rays or no
-/// more points. `cells`: of each point the cells its rays fall into, numbered over all photos, below `count`. Returns
-/// which points are chosen.
+/// A well-spread selection of points: those with most rays first, until every cell of every photo has `per_cell` rays
+/// or no more points. `cells`: of each point the cells its rays fall into, numbered over all photos, below `count`.
+/// Returns which points are chosen.
 std::vector<char> choose_spread(const std::vector<std::vector<std::uint32_t>>& cells, std::size_t count, int per_cell);
 
 }  // namespace mesograph::match

@@ -26,7 +26,8 @@ struct Verification {
 };
 
 /// First-order distance of two rays (z = -1) from the epipolar geometry, squared.
-/// Source: Sampson (1982), Fitting conic sections to very scattered data, CGIP 18; Hartley & Zisserman (2004), ch. 11.4.
+/// Source: Sampson (1982), Fitting conic sections to very scattered data, CGIP 18; Hartley & Zisserman (2004),
+/// ch. 11.4.
 double sampson2(const Eigen::Matrix3d& E, const Eigen::Vector3d& a, const Eigen::Vector3d& b);
 
 /// Keeps the matches that one relative orientation explains: RANSAC over five_point with truncated squared

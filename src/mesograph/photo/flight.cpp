@@ -65,10 +65,10 @@ Footprint footprint(const FlightPhoto& p, double above_ground, double direction)
   Footprint out;
   const bool known = std::isfinite(p.pitch_deg) && std::isfinite(p.yaw_deg);
   const double roll = std::isfinite(p.roll_deg) ? p.roll_deg : 0.0;
-  const Eigen::Matrix3d R =
-      known ? camera::rotation_from_yaw_pitch_roll(p.yaw_deg * rad_per_deg, p.pitch_deg * rad_per_deg, roll * rad_per_deg,
-                                                   p.gimbal ? camera::Mount::gimbal : camera::Mount::nadir)
-            : camera::rotation_from_yaw_pitch_roll(direction, -pi / 2, 0, camera::Mount::gimbal);
+  const Eigen::Matrix3d R = known ? camera::rotation_from_yaw_pitch_roll(
+                                        p.yaw_deg * rad_per_deg, p.pitch_deg * rad_per_deg, roll * rad_per_deg,
+                                        p.gimbal ? camera::Mount::gimbal : camera::Mount::nadir)
+                                  : camera::rotation_from_yaw_pitch_roll(direction, -pi / 2, 0, camera::Mount::gimbal);
   out.view = -R.col(2);
   const auto ground = [&](double x, double y) -> Eigen::Vector2d {
     const Eigen::Vector3d d = R * Eigen::Vector3d(x - 0.5 * p.width, 0.5 * p.height - y, -p.c);
@@ -85,7 +85,8 @@ Footprint footprint(const FlightPhoto& p, double above_ground, double direction)
 
 void measure(const std::vector<FlightPhoto>& photos, const std::vector<std::size_t>& order, SortieFlight& sortie) {
   std::vector<double> steps, written;
-  for (std::size_t k = 1; k < order.size(); ++k) steps.push_back((photos[order[k]].at - photos[order[k - 1]].at).norm());
+  for (std::size_t k = 1; k < order.size(); ++k)
+    steps.push_back((photos[order[k]].at - photos[order[k - 1]].at).norm());
   for (const std::size_t i : order)
     if (photos[i].above_ground > 0) written.push_back(photos[i].above_ground);
   sortie.spacing = median(steps);
@@ -98,7 +99,8 @@ void measure(const std::vector<FlightPhoto>& photos, const std::vector<std::size
   }
 }
 
-/// Puts the sorties whose height is assumed above one ground: that of a sortie whose height is known, else of the largest.
+/// Puts the sorties whose height is assumed above one ground: that of a sortie whose height is known, else of the
+/// largest.
 void share_ground(const std::vector<FlightPhoto>& photos, const std::vector<std::vector<std::size_t>>& orders,
                   std::vector<SortieFlight>& sorties) {
   std::vector<double> up(sorties.size(), nan);
@@ -188,7 +190,9 @@ Coverage cover(const std::vector<FlightPhoto>& photos, const Flight& flight, int
   out.columns = static_cast<int>(std::ceil((high.x() - low.x()) / out.cell)) + 1;
   out.rows = static_cast<int>(std::ceil((high.y() - low.y()) / out.cell)) + 1;
   out.counts.assign(static_cast<std::size_t>(out.columns) * out.rows, -1);
-  const auto centre = [&](int c, int r) { return Xy(low.x() + (c + 0.5) * out.cell, low.y() + (out.rows - r - 0.5) * out.cell); };
+  const auto centre = [&](int c, int r) {
+    return Xy(low.x() + (c + 0.5) * out.cell, low.y() + (out.rows - r - 0.5) * out.cell);
+  };
   for (int r = 0; r < out.rows; ++r)
     for (int c = 0; c < out.columns; ++c)
       if (bg::within(centre(c, r), hull)) out.counts[static_cast<std::size_t>(r) * out.columns + c] = 0;
@@ -197,11 +201,14 @@ Coverage cover(const std::vector<FlightPhoto>& photos, const Flight& flight, int
     const Polygon p = polygon_of(f);
     const auto box = bg::return_envelope<bg::model::box<Xy>>(p);
     const auto clamp = [](double v, int n) { return std::clamp(static_cast<int>(v), 0, n - 1); };
-    const int c0 = clamp((box.min_corner().x() - low.x()) / out.cell, out.columns), c1 = clamp((box.max_corner().x() - low.x()) / out.cell, out.columns);
-    const int r0 = clamp(out.rows - (box.max_corner().y() - low.y()) / out.cell - 1, out.rows), r1 = clamp(out.rows - (box.min_corner().y() - low.y()) / out.cell, out.rows);
+    const int c0 = clamp((box.min_corner().x() - low.x()) / out.cell, out.columns),
+              c1 = clamp((box.max_corner().x() - low.x()) / out.cell, out.columns);
+    const int r0 = clamp(out.rows - (box.max_corner().y() - low.y()) / out.cell - 1, out.rows),
+              r1 = clamp(out.rows - (box.min_corner().y() - low.y()) / out.cell, out.rows);
     for (int r = r0; r <= r1; ++r)
       for (int c = c0; c <= c1; ++c)
-        if (int& n = out.counts[static_cast<std::size_t>(r) * out.columns + c]; n >= 0 && bg::within(centre(c, r), p)) ++n;
+        if (int& n = out.counts[static_cast<std::size_t>(r) * out.columns + c]; n >= 0 && bg::within(centre(c, r), p))
+          ++n;
   }
   const auto flown = std::count_if(out.counts.begin(), out.counts.end(), [](int n) { return n >= 0; });
   const auto gaps = std::count_if(out.counts.begin(), out.counts.end(), [](int n) { return n == 0 || n == 1; });

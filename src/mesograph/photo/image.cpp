@@ -70,7 +70,8 @@ void read_strips(const std::filesystem::path& path, const See& see) {
     if (wide) {
       read_rows(*dataset, GDT_UInt16, first, rows, wide_pixels.data(), path);
       // 16 bits to 8 by their full range: 65535 = 255 x 257.
-      for (std::size_t i = 0; i < row * rows; ++i) narrow_pixels[i] = static_cast<std::uint8_t>((wide_pixels[i] + 128) / 257);
+      for (std::size_t i = 0; i < row * rows; ++i)
+        narrow_pixels[i] = static_cast<std::uint8_t>((wide_pixels[i] + 128) / 257);
     } else {
       read_rows(*dataset, GDT_Byte, first, rows, narrow_pixels.data(), path);
     }

@@ -40,7 +40,8 @@ struct MetadataNames {
 /// 0) are ignored and remarked on. A file without any gives an empty result; throws Error where the file cannot be
 /// opened.
 Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names = {});
-/// Writes EXIF, and the attitude as XMP where there is one, into an existing JPEG (made-up surveys only: photos of users are never touched).
+/// Writes EXIF, and the attitude as XMP where there is one, into an existing JPEG (made-up surveys only: photos of
+/// users are never touched).
 void write_metadata(const std::filesystem::path& path, const Metadata& metadata);
 
 /// Principal distance in pixels that the metadata suggest for a photo of this size: from the focal-plane resolution,

@@ -101,8 +101,10 @@ double usual_step(const std::vector<ScreeningInput>& sortie) {
 PhotoSize usual_size(const std::vector<ScreeningInput>& sortie, double most_odd) {
   std::map<std::pair<int, int>, std::size_t> count;
   for (const auto& p : sortie) ++count[{p.width, p.height}];
-  const auto top = std::max_element(count.begin(), count.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
-  if (top == count.end() || static_cast<double>(sortie.size() - top->second) > most_odd * static_cast<double>(sortie.size()))
+  const auto top =
+      std::max_element(count.begin(), count.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+  if (top == count.end() ||
+      static_cast<double>(sortie.size() - top->second) > most_odd * static_cast<double>(sortie.size()))
     return {};
   return {top->first.first, top->first.second};
 }

@@ -44,7 +44,8 @@ struct ScreeningOptions {
   /// steps.
   double take_off_gap = 15.0;
   double most_take_off = 0.25;  ///< never call more than this share of a sortie so: then it is two flights
-  /// A photo further from every other than so many times the sortie's usual step has nothing to share with any: transit.
+  /// A photo further from every other than so many times the sortie's usual step has nothing to share with any:
+  /// transit.
   double isolated_steps = 6.0;
   /// Likeness of thumbnails above which two photos in a row are the same view taken twice; 2 % of shift gives less.
   double near_duplicate = 0.995;

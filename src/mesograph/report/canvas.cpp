@@ -76,7 +76,8 @@ void Canvas::picture(const photo::Rgb& image, double x, double y, double w, doub
 }
 
 void Canvas::outline(const std::vector<Eigen::Vector2d>& corners, Colour colour, double thickness) {
-  for (std::size_t i = 0; i < corners.size(); ++i) line(corners[i], corners[(i + 1) % corners.size()], colour, thickness);
+  for (std::size_t i = 0; i < corners.size(); ++i)
+    line(corners[i], corners[(i + 1) % corners.size()], colour, thickness);
 }
 
 void Canvas::disc(Eigen::Vector2d at, double radius, Colour fill) {
@@ -157,11 +158,13 @@ MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, do
   const double step = round_step(std::max(size.x(), size.y()) / 4);
   for (double e = std::ceil(low.x() / step) * step; e <= low.x() + size.x(); e += step) {
     canvas.line({at({e, 0}).x(), top_}, {at({e, 0}).x(), bottom_}, faint, 0.7);
-    canvas.text({at({e, 0}).x(), bottom_ + 18}, fmt::format("{:.0f}", std::round(e) + 0.0), 11, ink, Canvas::Align::centre);
+    canvas.text({at({e, 0}).x(), bottom_ + 18}, fmt::format("{:.0f}", std::round(e) + 0.0), 11, ink,
+                Canvas::Align::centre);
   }
   for (double n = std::ceil(low.y() / step) * step; n <= low.y() + size.y(); n += step) {
     canvas.line({left_, at({0, n}).y()}, {right_, at({0, n}).y()}, faint, 0.7);
-    canvas.text({left_ - 7, at({0, n}).y() + 4}, fmt::format("{:.0f}", std::round(n) + 0.0), 11, ink, Canvas::Align::right);
+    canvas.text({left_ - 7, at({0, n}).y() + 4}, fmt::format("{:.0f}", std::round(n) + 0.0), 11, ink,
+                Canvas::Align::right);
   }
   for (const double x : {left_, right_}) canvas.line({x, top_}, {x, bottom_}, ink, 1);
   for (const double y : {top_, bottom_}) canvas.line({left_, y}, {right_, y}, ink, 1);

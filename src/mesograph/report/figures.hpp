@@ -74,7 +74,7 @@ std::string multiplicity_figure(const std::vector<std::size_t>& counts);
 struct MatchPicture {
   std::string image_a, image_b;
   photo::Rgb a, b;
-  double scale_a = 1, scale_b = 1;  ///< pixels of the pictures a pixel of the photos
+  double scale_a = 1, scale_b = 1;                                   ///< pixels of the pictures a pixel of the photos
   std::vector<std::pair<Eigen::Vector2d, Eigen::Vector2d>> matches;  ///< pixels of the photos
 };
 std::string match_figure(const MatchPicture& picture);

@@ -39,7 +39,8 @@ std::string fitted(const Canvas& canvas, std::string words, double width, double
   if (canvas.text_width(words, size) <= width) return words;
   while (words.size() > 1 && canvas.text_width(words + "…", size) > width) {
     words.pop_back();
-    while (!words.empty() && (static_cast<unsigned char>(words.back()) & 0xC0) == 0x80) words.pop_back();  // whole characters
+    while (!words.empty() && (static_cast<unsigned char>(words.back()) & 0xC0) == 0x80)
+      words.pop_back();  // whole characters
   }
   return words + "…";
 }
@@ -62,7 +63,8 @@ std::string photo_map(const PhotoMapData& data) {
       const int n = o.counts[static_cast<std::size_t>(r) * o.columns + c];
       if (n < 0) continue;
       const Eigen::Vector2d at = frame.at(o.low + o.cell * Eigen::Vector2d(c, o.rows - r));
-      canvas.rectangle(at.x(), at.y(), size + 0.6, size + 0.6, n < 2 ? gap : ramp(std::min(n, most) / static_cast<double>(most)));
+      canvas.rectangle(at.x(), at.y(), size + 0.6, size + 0.6,
+                       n < 2 ? gap : ramp(std::min(n, most) / static_cast<double>(most)));
     }
   for (std::size_t i = 0; i < data.footprints.size(); ++i) {
     std::vector<Eigen::Vector2d> corners;
@@ -100,7 +102,8 @@ std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t m
                           more > 0 ? fmt::format("; the first {} are shown", photos.size()) : ""),
               15);
   for (std::size_t i = 0; i < photos.size(); ++i) {
-    const double x = margin + static_cast<double>(i % columns) * cell, y = 48 + static_cast<double>(i / columns) * pitch;
+    const double x = margin + static_cast<double>(i % columns) * cell,
+                 y = 48 + static_cast<double>(i / columns) * pitch;
     const photo::Rgb& p = photos[i].picture;
     const double w = cell - margin;
     if (p.width > 0) {
@@ -185,9 +188,11 @@ std::string multiplicity_figure(const std::vector<std::size_t>& counts) {
   }
   const std::size_t every = 1 + last / 25;
   for (std::size_t i = 2; i <= last; ++i) {
-    const double h = height * static_cast<double>(counts[i]) / static_cast<double>(most), x = left + static_cast<double>(i - 2) * pitch;
+    const double h = height * static_cast<double>(counts[i]) / static_cast<double>(most),
+                 x = left + static_cast<double>(i - 2) * pitch;
     canvas.rectangle(x + 0.12 * pitch, top + height - h, 0.76 * pitch, h, check_colour);
-    if (i % every == 0 || i == 2) canvas.text({x + pitch / 2, top + height + 18}, fmt::format("{}", i), 12, ink, Canvas::Align::centre);
+    if (i % every == 0 || i == 2)
+      canvas.text({x + pitch / 2, top + height + 18}, fmt::format("{}", i), 12, ink, Canvas::Align::centre);
   }
   canvas.text({left + width / 2, top + height + 44}, "rays of a tie point", 13, ink, Canvas::Align::centre);
   canvas.text({left, top - 12}, "tie points", 13);
@@ -205,7 +210,8 @@ std::string match_figure(const MatchPicture& p) {
   // At most some hundred lines, evenly taken: more would hide the photos. All places are marked.
   const std::size_t every = 1 + p.matches.size() / 150;
   for (std::size_t i = 0; i < p.matches.size(); ++i) {
-    const Eigen::Vector2d a = p.scale_a * p.matches[i].first + Eigen::Vector2d(0, top), b = p.scale_b * p.matches[i].second + Eigen::Vector2d(right, top);
+    const Eigen::Vector2d a = p.scale_a * p.matches[i].first + Eigen::Vector2d(0, top),
+                          b = p.scale_b * p.matches[i].second + Eigen::Vector2d(right, top);
     if (i % every == 0) canvas.line(a, b, {0.98, 0.80, 0.15, 0.55}, 1.0);
     canvas.disc(a, 1.7, {0.10, 0.75, 0.95});
     canvas.disc(b, 1.7, {0.10, 0.75, 0.95});

@@ -114,7 +114,9 @@ std::vector<double> nearest_distances(const std::vector<photo::FlightPhoto>& pho
   return out;
 }
 
-bool readable(const Photo& p) { return !p.path.empty() && p.screened_out != unreadable && p.screened_out.rfind(copy_of, 0) != 0; }
+bool readable(const Photo& p) {
+  return !p.path.empty() && p.screened_out != unreadable && p.screened_out.rfind(copy_of, 0) != 0;
+}
 
 /// Positions of a sortie that are lost in their own noise are taken away, and said.
 void judge_positions(const Survey& survey, PhotoTable& table, Progress& progress) {
@@ -124,7 +126,8 @@ void judge_positions(const Survey& survey, PhotoTable& table, Progress& progress
   for (std::size_t i = 0; i < all.size(); ++i)
     if (readable(*all[i]) && all[i]->position.head<2>().allFinite()) sorties[all[i]->sortie].push_back(i);
   std::vector<Eigen::Vector2d> at;
-  for (Photo& p : table.photos) p.camera.empty() ? at.push_back(Eigen::Vector2d::Constant(nan)) : at.push_back(flight_photos({&p}, table)[0].at);
+  for (Photo& p : table.photos)
+    p.camera.empty() ? at.push_back(Eigen::Vector2d::Constant(nan)) : at.push_back(flight_photos({&p}, table)[0].at);
   for (const auto& [name, members] : sorties) {
     std::vector<Eigen::Vector2d> places;
     std::vector<double> sigmas;
@@ -136,9 +139,10 @@ void judge_positions(const Survey& survey, PhotoTable& table, Progress& progress
     const double noise = set > 0 ? set : sigmas.empty() ? 3.0 : median(sigmas);
     if (!photo::within_noise(places, noise)) continue;
     for (const std::size_t i : members) table.photos[i].position.setConstant(nan);
-    progress.say(fmt::format("sortie {}: its {} positions lie within their own noise of {:g} m and say nothing about where the "
-                             "photos are; they are not used",
-                             name, members.size(), noise));
+    progress.say(
+        fmt::format("sortie {}: its {} positions lie within their own noise of {:g} m and say nothing about where the "
+                    "photos are; they are not used",
+                    name, members.size(), noise));
   }
 }
 
@@ -157,7 +161,8 @@ void screen_sorties(PhotoTable& table, const std::vector<Decision>& decisions) {
                        [](const Photo* a, const Photo* b) { return a->metadata.time < b->metadata.time; });
     std::vector<photo::ScreeningInput> inputs;
     for (const Photo* p : members)
-      inputs.push_back({p->image, p->quality, p->width, p->height, flown[number[p]].at, p->metadata.height, nearest[number[p]]});
+      inputs.push_back(
+          {p->image, p->quality, p->width, p->height, flown[number[p]].at, p->metadata.height, nearest[number[p]]});
     for (Photo* p : members) p->screened_out.clear(), p->value = nan;
     std::map<std::string, photo::ScreenedOut> out;
     for (const photo::ScreenedOut& o : photo::screen(inputs)) out[o.image] = o;
@@ -237,7 +242,8 @@ void add_listed(const Survey& survey, PhotoTable& table) {
   const auto known = camera::read_cameras(survey.inputs() / "cameras.json");
   for (const Listing::Row& row : listing->rows) {
     const camera::Camera& camera = known.at(row.camera);
-    if (std::any_of(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; })) continue;
+    if (std::any_of(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; }))
+      continue;
     Photo p;
     p.image = row.image;
     p.sortie = row.sortie.empty() ? "listing" : row.sortie;
@@ -245,7 +251,8 @@ void add_listed(const Survey& survey, PhotoTable& table) {
     p.width = camera.width, p.height = camera.height;
     p.camera = row.camera;
     table.photos.push_back(p);
-    if (std::none_of(table.cameras.begin(), table.cameras.end(), [&](const CameraStart& c) { return c.name == row.camera; }))
+    if (std::none_of(table.cameras.begin(), table.cameras.end(),
+                     [&](const CameraStart& c) { return c.name == row.camera; }))
       table.cameras.push_back({row.camera, p.width, p.height, camera.interior[camera::c], false});
   }
 }
@@ -261,18 +268,29 @@ nlohmann::ordered_json flight_summary(const Survey& survey, const PhotoTable& ta
   for (std::size_t s = 0; s < names.size(); ++s) {
     const photo::SortieFlight& f = flight.sorties[s];
     if (!(f.above_ground > 0)) continue;
-    out.push_back({{"sortie", names[s]}, {"above_ground", json_of(f.above_ground)}, {"assumed", f.height_assumed},
-                   {"gsd", json_of(f.gsd)}, {"forward_overlap", json_of(f.forward)}, {"side_overlap", json_of(f.side)}});
+    out.push_back({{"sortie", names[s]},
+                   {"above_ground", json_of(f.above_ground)},
+                   {"assumed", f.height_assumed},
+                   {"gsd", json_of(f.gsd)},
+                   {"forward_overlap", json_of(f.forward)},
+                   {"side_overlap", json_of(f.side)}});
     if (f.height_assumed) continue;  // overlaps that rest on a guess are shown, not judged
     if (f.forward < 0.6)
-      progress.say(fmt::format("sortie {}: photos overlap by {:.0f} % along the strips; below 60 % points lose their third ray", names[s], 100 * f.forward));
+      progress.say(
+          fmt::format("sortie {}: photos overlap by {:.0f} % along the strips; below 60 % points lose their third ray",
+                      names[s], 100 * f.forward));
     if (f.side < 0.3)
-      progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %; below 30 % they may not hold together", names[s], 100 * f.side));
+      progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %; below 30 % they may not hold together", names[s],
+                               100 * f.side));
   }
   const photo::Coverage coverage = photo::cover(photos, flight);
-  const bool assumed = std::any_of(flight.sorties.begin(), flight.sorties.end(), [](const photo::SortieFlight& f) { return f.height_assumed; });
+  const bool assumed = std::any_of(flight.sorties.begin(), flight.sorties.end(),
+                                   [](const photo::SortieFlight& f) { return f.height_assumed; });
   if (coverage.gap_share > (assumed ? 0.1 : 0.02))
-    progress.say(fmt::format("gap: {:.0f} % of the area between the photos is seen by fewer than two of them; see results/figures/photos.png", 100 * coverage.gap_share));
+    progress.say(
+        fmt::format("gap: {:.0f} % of the area between the photos is seen by fewer than two of them; see "
+                    "results/figures/photos.png",
+                    100 * coverage.gap_share));
   if (!coverage.counts.empty()) draw_photo_map(survey, photos, flight, coverage, names);
   return out;
 }
@@ -301,7 +319,8 @@ Outcome summary_of(const std::vector<Photo>& photos, const std::string& sortie, 
 Json gsd_of(const nlohmann::ordered_json& flights, const std::string& sortie) {
   std::vector<double> gsd;
   for (const auto& f : flights)
-    if ((sortie.empty() || f["sortie"] == sortie) && !f["assumed"].get<bool>() && f["gsd"].is_number()) gsd.push_back(f["gsd"]);
+    if ((sortie.empty() || f["sortie"] == sortie) && !f["assumed"].get<bool>() && f["gsd"].is_number())
+      gsd.push_back(f["gsd"]);
   return json_of(median(gsd));
 }
 
@@ -313,8 +332,8 @@ void say_remarks(const Survey& survey, const PhotoTable& table, const std::strin
   for (const Photo& p : table.photos)
     for (const std::string& remark : p.metadata.remarks)
       if (asked(p)) progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
-  const auto turned =
-      std::count_if(table.photos.begin(), table.photos.end(), [](const Photo& p) { return p.metadata.orientation != 1; });
+  const auto turned = std::count_if(table.photos.begin(), table.photos.end(),
+                                    [](const Photo& p) { return p.metadata.orientation != 1; });
   if (turned > 0)
     progress.say(fmt::format(
         "{} photos carry an orientation tag; their pixels are taken as they are stored, not turned", turned));
@@ -400,7 +419,8 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   table.cameras = name_cameras(table.photos, survey.settings);
   const PositionsUsed used = place_photos(survey, table.photos);
   if (!options.positions.empty())
-    progress.say(fmt::format("{} positions: {} photos placed by their name, {} by their time", used.rows, used.by_image, used.by_time));
+    progress.say(fmt::format("{} positions: {} photos placed by their name, {} by their time", used.rows, used.by_image,
+                             used.by_time));
   if (!options.positions.empty() && used.by_image + used.by_time == 0)
     progress.say("no photo was found in the positions file; check its image or time column, and its time zone");
   judge_positions(survey, table, progress);
@@ -439,9 +459,12 @@ std::string datum_doubt(const Survey& survey, const PhotoTable& photos) {
     if (sigma >= 0.2) continue;  // metre-level positions: a datum operation of a metre or two is fine
     const geo::DatumShift shift = geo::datum_shift_of(survey.crs);
     if (shift.accuracy >= 0 && shift.accuracy <= sigma) continue;
-    return fmt::format("sortie {}: its positions claim {:.3f} m, but the way from WGS 84 into the survey's datum ({}) is known to {} only; name the datum "
-                       "they are in, as in [sortie.{}] positions_crs = \"EPSG:4937\" in survey.toml, or --positions-crs",
-                       name, sigma, shift.name, shift.accuracy < 0 ? "an unknown accuracy" : fmt::format("{:g} m", shift.accuracy), name);
+    return fmt::format(
+        "sortie {}: its positions claim {:.3f} m, but the way from WGS 84 into the survey's datum ({}) is known to {} "
+        "only; name the datum "
+        "they are in, as in [sortie.{}] positions_crs = \"EPSG:4937\" in survey.toml, or --positions-crs",
+        name, sigma, shift.name, shift.accuracy < 0 ? "an unknown accuracy" : fmt::format("{:g} m", shift.accuracy),
+        name);
   }
   return {};
 }

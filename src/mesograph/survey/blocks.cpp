@@ -65,9 +65,7 @@ Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
   return out;
 }
 
-bool has_position(const Photo& p) {
-  return p.position.allFinite();
-}
+bool has_position(const Photo& p) { return p.position.allFinite(); }
 
 Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
   std::vector<Eigen::Vector3d> places;
@@ -107,8 +105,13 @@ adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const 
   adjust::Sortie out;
   out.name = name;
   for (int a = 0; a < 2; ++a) {
-    out.sigma_photo[a] = settings.sigma_photo[a] > 0 ? settings.sigma_photo[a] : stated[a] > 0 ? stated[a] : a == 0 ? 3.0 : 5.0;
-    out.sigma_offset[a] = settings.sigma_sortie[a] > 0 ? settings.sigma_sortie[a] : a == 0 ? (fine ? 0.03 : 3.0) : (fine ? 0.05 : 5.0);
+    out.sigma_photo[a] = settings.sigma_photo[a] > 0 ? settings.sigma_photo[a]
+                         : stated[a] > 0             ? stated[a]
+                         : a == 0                    ? 3.0
+                                                     : 5.0;
+    out.sigma_offset[a] = settings.sigma_sortie[a] > 0 ? settings.sigma_sortie[a]
+                          : a == 0                     ? (fine ? 0.03 : 3.0)
+                                                       : (fine ? 0.05 : 5.0);
   }
   // Heights that may be above another surface than the ellipsoid: the offset must be free to take up a geoid height.
   const bool reduced = settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid;
@@ -274,8 +277,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
-    if (has_position(*p))
-      s.position = frame.local_from_wgs84(p->position);
+    if (has_position(*p)) s.position = frame.local_from_wgs84(p->position);
     b.stations.push_back(s);
   }
   if (listing) {
@@ -298,7 +300,8 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
   for (const TieTable::Point& p : ties.points) {
     if (!p.chosen) continue;
     adjust::GroundPoint point;
-    for (const TieTable::Ray& r : p.rays) point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
+    for (const TieTable::Ray& r : p.rays)
+      point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
     b.points.push_back(std::move(point));
     out.point_names.push_back(p.name);
   }

@@ -28,9 +28,7 @@ void check_place(const Survey& survey, const std::vector<ControlRow>& rows, Prog
   std::vector<Eigen::Vector3d> places;
   const PhotoTable photos = load_photos(survey);
   for (const Photo* p : photos.kept())
-    if (p->position.allFinite())
-      places.push_back(
-          geo::crs_from_wgs84(survey.crs, p->position));
+    if (p->position.allFinite()) places.push_back(geo::crs_from_wgs84(survey.crs, p->position));
   if (places.empty()) return;
   for (const ControlRow& row : rows) {
     if (std::isnan(row.east)) continue;

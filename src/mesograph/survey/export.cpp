@@ -62,7 +62,8 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
 }
 
 /// A row of points.csv; empty for a point of fewer than two rays.
-std::string point_row(const adjust::Block& block, const geo::Frame& frame, const std::string& name, const adjust::GroundPoint& p) {
+std::string point_row(const adjust::Block& block, const geo::Frame& frame, const std::string& name,
+                      const adjust::GroundPoint& p) {
   int rays = 0;
   double squares = 0;
   for (const adjust::Ray& r : p.rays) {
@@ -71,8 +72,8 @@ std::string point_row(const adjust::Block& block, const geo::Frame& frame, const
   }
   if (rays < 2) return {};
   const Eigen::Vector3d place = frame.crs_from_local(p.X);
-  return fmt::format("{},{},{},{},{},,,,{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()), csv_length(place.z()), rays,
-                     csv_pixels(std::sqrt(squares / rays)));
+  return fmt::format("{},{},{},{},{},,,,{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()),
+                     csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
 }
 
 /// Points that the adjustment did without, intersected from its stations: those whose rays meet within 2 pixels.
@@ -102,7 +103,8 @@ std::string points(const Survey& survey) {
   const geo::Frame frame(survey.crs, named.origin);
   std::string text = "point,east,north,height,rays,sigma_east,sigma_north,sigma_height,rms_px\n";
   for (std::size_t i = 0; i < named.block.points.size(); ++i)
-    if (named.block.points[i].X.allFinite()) text += point_row(named.block, frame, named.point_names[i], named.block.points[i]);
+    if (named.block.points[i].X.allFinite())
+      text += point_row(named.block, frame, named.point_names[i], named.block.points[i]);
   return text + other_points(survey, named, frame);
 }
 

@@ -32,7 +32,9 @@ class NamedTable {
   bool has(const std::string& ours) const { return table_.has(theirs(ours)); }
   const std::string& text(std::size_t row, const std::string& ours) const { return table_.text(row, theirs(ours)); }
   double required(std::size_t row, const std::string& ours) const { return table_.required_number(row, theirs(ours)); }
-  double number(std::size_t row, const std::string& ours) const { return table_.number(row, theirs(ours)).value_or(nan); }
+  double number(std::size_t row, const std::string& ours) const {
+    return table_.number(row, theirs(ours)).value_or(nan);
+  }
   std::string where(std::size_t row) const { return table_.where(row); }
   void need(std::initializer_list<const char*> columns) const {
     for (const char* column : columns)
@@ -60,8 +62,10 @@ Listing read_listing(const NamedTable& table) {
     if (r.image.empty() || r.camera.empty()) throw Error("{}: image or camera is empty; fill it in", table.where(row));
     r.position = {table.required(row, "east"), table.required(row, "north"), table.required(row, "height")};
     r.yaw_pitch_roll = turned;
-    r.angles_deg = turned ? Eigen::Vector3d(table.required(row, "yaw"), table.required(row, "pitch"), table.required(row, "roll"))
-                          : Eigen::Vector3d(table.required(row, "omega"), table.required(row, "phi"), table.required(row, "kappa"));
+    r.angles_deg =
+        turned
+            ? Eigen::Vector3d(table.required(row, "yaw"), table.required(row, "pitch"), table.required(row, "roll"))
+            : Eigen::Vector3d(table.required(row, "omega"), table.required(row, "phi"), table.required(row, "kappa"));
     r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
     out.rows.push_back(r);
   }
@@ -70,12 +74,13 @@ Listing read_listing(const NamedTable& table) {
 
 std::string listing_text(const Listing& listing) {
   const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
-  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v\n", turned ? "yaw,pitch,roll" : "omega,phi,kappa");
+  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v\n",
+                                 turned ? "yaw,pitch,roll" : "omega,phi,kappa");
   for (const Listing::Row& r : listing.rows)
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie), csv_field(r.camera),
-                        csv_length(r.position.x()), csv_length(r.position.y()), csv_length(r.position.z()),
-                        csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()), csv_degrees(r.angles_deg.z()),
-                        csv_length(r.sigma_h), csv_length(r.sigma_v));
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
+                        csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
+                        csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
+                        csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v));
   return text;
 }
 
@@ -91,10 +96,12 @@ std::vector<Position> load_positions(const Survey& survey) {
   if (!fs::exists(positions_path(survey))) return out;
   const CsvTable table(positions_path(survey), {"image", "time", "longitude", "latitude", "height"});
   for (std::size_t row = 0; row < table.rows(); ++row)
-    out.push_back({table.text(row, "image"), seconds_of(table.text(row, "time")),
+    out.push_back({table.text(row, "image"),
+                   seconds_of(table.text(row, "time")),
                    {table.required_number(row, "longitude"), table.required_number(row, "latitude"),
                     table.number(row, "height").value_or(nan)},
-                   table.number(row, "sigma_h").value_or(nan), table.number(row, "sigma_v").value_or(nan)});
+                   table.number(row, "sigma_h").value_or(nan),
+                   table.number(row, "sigma_v").value_or(nan)});
   return out;
 }
 
@@ -136,13 +143,15 @@ double seconds_of(const std::string& time) {
   int year = 0, month = 0, day = 0, hour = 0, minute = 0;
   double second = 0;
   char a = 0, b = 0, gap = 0;
-  if (std::sscanf(time.c_str(), "%d%c%d%c%d%c%d:%d:%lf", &year, &a, &month, &b, &day, &gap, &hour, &minute, &second) != 9 ||
+  if (std::sscanf(time.c_str(), "%d%c%d%c%d%c%d:%d:%lf", &year, &a, &month, &b, &day, &gap, &hour, &minute, &second) !=
+          9 ||
       (a != ':' && a != '-') || a != b || (gap != ' ' && gap != 'T'))
     return nan;
   const std::chrono::year_month_day date(std::chrono::year(year), std::chrono::month(static_cast<unsigned>(month)),
                                          std::chrono::day(static_cast<unsigned>(day)));
   if (!date.ok() || hour > 24 || minute > 59 || !(second >= 0 && second < 62)) return nan;
-  return static_cast<double>(std::chrono::sys_days(date).time_since_epoch().count()) * 86400.0 + hour * 3600 + minute * 60 + second;
+  return static_cast<double>(std::chrono::sys_days(date).time_since_epoch().count()) * 86400.0 + hour * 3600 +
+         minute * 60 + second;
 }
 
 void keep_listing(const Survey& survey, const fs::path& listing, const fs::path& cameras, const ColumnNames& columns) {
@@ -151,8 +160,8 @@ void keep_listing(const Survey& survey, const fs::path& listing, const fs::path&
   const auto known = camera::read_cameras(cameras);
   for (const Listing::Row& r : read.rows)
     if (!known.count(r.camera))
-      throw Error("{}: photo '{}' has camera '{}', which is not in {}; add it or correct the name", listing.string(), r.image,
-                  r.camera, cameras.string());
+      throw Error("{}: photo '{}' has camera '{}', which is not in {}; add it or correct the name", listing.string(),
+                  r.image, r.camera, cameras.string());
   write_file(survey.inputs() / "cameras.json", camera::cameras_text(known));
   write_file(listing_path(survey), listing_text(read));
 }
@@ -172,14 +181,16 @@ void keep_positions(const Survey& survey, const fs::path& file, const std::strin
   else
     table.need({"east", "north", "height"});
   if (!geographic && crs.empty() && survey.crs.local)
-    throw Error("{}: a local survey has no place on Earth; name the positions' system with --positions-crs", file.string());
+    throw Error("{}: a local survey has no place on Earth; name the positions' system with --positions-crs",
+                file.string());
   std::vector<Eigen::Vector3d> places;
   for (std::size_t row = 0; row < table.rows(); ++row) {
-    places.push_back({table.required(row, geographic ? "longitude" : "east"), table.required(row, geographic ? "latitude" : "north"),
-                      table.required(row, "height")});
+    places.push_back({table.required(row, geographic ? "longitude" : "east"),
+                      table.required(row, geographic ? "latitude" : "north"), table.required(row, "height")});
     if (!table.text(row, "image").empty()) continue;
     if (!std::isfinite(seconds_of(table.text(row, "time"))))
-      throw Error("{}: has no image, and its time '{}' is not one; write 2026-06-14 10:02:33.25", table.where(row), table.text(row, "time"));
+      throw Error("{}: has no image, and its time '{}' is not one; write 2026-06-14 10:02:33.25", table.where(row),
+                  table.text(row, "time"));
   }
   if (places.empty()) throw Error("{}: holds no positions", file.string());
   if (!crs.empty())
@@ -190,9 +201,10 @@ void keep_positions(const Survey& survey, const fs::path& file, const std::strin
   const bool named = !crs.empty() || !geographic;
   std::string text = "image,time,longitude,latitude,height,sigma_h,sigma_v,datum\n";
   for (std::size_t row = 0; row < table.rows(); ++row)
-    text += fmt::format("{},{},{:.11f},{:.11f},{:.5f},{},{},{}\n", csv_field(table.text(row, "image")), csv_field(table.text(row, "time")),
-                        places[row].x(), places[row].y(), places[row].z(), csv_length(table.number(row, "sigma_h")),
-                        csv_length(table.number(row, "sigma_v")), named ? "named" : "");
+    text += fmt::format("{},{},{:.11f},{:.11f},{:.5f},{},{},{}\n", csv_field(table.text(row, "image")),
+                        csv_field(table.text(row, "time")), places[row].x(), places[row].y(), places[row].z(),
+                        csv_length(table.number(row, "sigma_h")), csv_length(table.number(row, "sigma_v")),
+                        named ? "named" : "");
   write_file(positions_path(survey), text);
 }
 
@@ -205,7 +217,8 @@ void place_listed(const Survey& survey, std::vector<Photo>& photos) {
   std::vector<Photo*> found;
   std::vector<Eigen::Vector3d> places;
   for (Photo& p : photos)
-    if (const auto row = rows.find(p.image); row != rows.end()) found.push_back(&p), places.push_back(row->second->position);
+    if (const auto row = rows.find(p.image); row != rows.end())
+      found.push_back(&p), places.push_back(row->second->position);
   if (found.empty()) return;
   const auto moved = geo::wgs84_from(survey.crs, places);
   for (std::size_t i = 0; i < found.size(); ++i) {

@@ -15,7 +15,7 @@ struct Listing {
     std::string image, sortie, camera;
     Eigen::Vector3d position;  ///< survey CRS
     bool yaw_pitch_roll = false;
-    Eigen::Vector3d angles_deg;  ///< omega, phi, kappa, or yaw, pitch, roll of a gimbal
+    Eigen::Vector3d angles_deg;           ///< omega, phi, kappa, or yaw, pitch, roll of a gimbal
     double sigma_h = nan, sigma_v = nan;  ///< m
   };
   std::vector<Row> rows;

@@ -233,7 +233,8 @@ std::vector<std::string> notes_of(const Material& source) {
     out.push_back("No control took part: position, height and scale rest on the photos' own positions.");
   for (const CameraStart& camera : source.photos.cameras)
     if (camera.guessed)
-      out.push_back(fmt::format("Camera {}: its photos do not say a focal length; {:.0f} px was a guess to start from.", camera.name, camera.c));
+      out.push_back(fmt::format("Camera {}: its photos do not say a focal length; {:.0f} px was a guess to start from.",
+                                camera.name, camera.c));
   for (const Json& suspect : s["suspects"])
     out.push_back(fmt::format("{} {}{}: {} off by {} {}, w = {}", suspect["kind"].get<std::string>(),
                               suspect["id"].get<std::string>(),

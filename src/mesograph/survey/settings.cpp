@@ -99,10 +99,17 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
 /// Names that people add come before those that are known.
 void read_metadata_names(const Table& table, photo::MetadataNames& names) {
   const std::vector<std::pair<const char*, std::vector<std::string>*>> all = {
-      {"gimbal_yaw", &names.gimbal_yaw}, {"gimbal_pitch", &names.gimbal_pitch}, {"gimbal_roll", &names.gimbal_roll},
-      {"yaw", &names.yaw},               {"pitch", &names.pitch},               {"roll", &names.roll},
-      {"sigma_east", &names.sigma_east}, {"sigma_north", &names.sigma_north},   {"sigma_h", &names.sigma_h},
-      {"sigma_v", &names.sigma_v},       {"above_take_off", &names.above_take_off}};
+      {"gimbal_yaw", &names.gimbal_yaw},
+      {"gimbal_pitch", &names.gimbal_pitch},
+      {"gimbal_roll", &names.gimbal_roll},
+      {"yaw", &names.yaw},
+      {"pitch", &names.pitch},
+      {"roll", &names.roll},
+      {"sigma_east", &names.sigma_east},
+      {"sigma_north", &names.sigma_north},
+      {"sigma_h", &names.sigma_h},
+      {"sigma_v", &names.sigma_v},
+      {"above_take_off", &names.above_take_off}};
   std::vector<std::string> known;
   for (const auto& [key, list] : all) known.emplace_back(key);
   table.only(known);

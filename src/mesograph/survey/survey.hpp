@@ -24,13 +24,13 @@ struct Photo {
   photo::Metadata metadata;
   std::string camera;  ///< name of its camera
   photo::Quality quality;
-  /// Where it was taken, as far as is known and of use: WGS 84 longitude, latitude (degrees), ellipsoidal height (m). From
-  /// the metadata or from a positions file; NaN: unknown, or lost in its own noise.
+  /// Where it was taken, as far as is known and of use: WGS 84 longitude, latitude (degrees), ellipsoidal height (m).
+  /// From the metadata or from a positions file; NaN: unknown, or lost in its own noise.
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);
   double sigma_h = nan, sigma_v = nan;  ///< of the position as its source states it, m
   bool datum_named = false;             ///< somebody said which datum the position is in
-  std::string screened_out;  ///< reason; empty: takes part
-  double value = nan;        ///< the figure behind the reason
+  std::string screened_out;             ///< reason; empty: takes part
+  double value = nan;                   ///< the figure behind the reason
 };
 
 /// A camera as the photos introduce it.

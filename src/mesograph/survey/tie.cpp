@@ -43,13 +43,16 @@ std::string joined(const fs::path& folder, const PhotoTable& table) {
     if (photo == number.end()) continue;
     const Eigen::Vector2d place(keypoints.required_number(row, "x"), keypoints.required_number(row, "y"));
     std::vector<Eigen::Vector2d>& places = x[photo->second];
-    if (places.empty() || places.back() != place) places.push_back(place);  // several directions at one place are one ray
+    if (places.empty() || places.back() != place)
+      places.push_back(place);  // several directions at one place are one ray
     if (!index[photo->second].emplace(keypoints.required_text(row, "id"), static_cast<int>(places.size()) - 1).second)
-      throw Error("{}: keypoint '{}' of '{}' comes twice", keypoints.where(row), keypoints.text(row, "id"), photo->first);
+      throw Error("{}: keypoint '{}' of '{}' comes twice", keypoints.where(row), keypoints.text(row, "id"),
+                  photo->first);
   }
   std::map<std::pair<int, int>, std::vector<match::Match>> pairs;
   for (std::size_t row = 0; row < matches.rows(); ++row) {
-    const auto a = number.find(matches.required_text(row, "image_a")), b = number.find(matches.required_text(row, "image_b"));
+    const auto a = number.find(matches.required_text(row, "image_a")),
+               b = number.find(matches.required_text(row, "image_b"));
     if (a == number.end() || b == number.end() || a == b) continue;
     const auto find = [&](int photo, const char* column) {
       const auto found = index[photo].find(matches.required_text(row, column));
@@ -71,8 +74,8 @@ std::string joined(const fs::path& folder, const PhotoTable& table) {
   std::size_t n = 0;
   for (const match::TiePoint& point : match::join_matches(counts, list)) {
     for (const match::TieRay& ray : point)
-      text += fmt::format("{},M{:06d},{},{}\n", csv_field(table.kept()[ray.photo]->image), n, csv_pixels(x[ray.photo][ray.keypoint].x()),
-                          csv_pixels(x[ray.photo][ray.keypoint].y()));
+      text += fmt::format("{},M{:06d},{},{}\n", csv_field(table.kept()[ray.photo]->image), n,
+                          csv_pixels(x[ray.photo][ray.keypoint].x()), csv_pixels(x[ray.photo][ray.keypoint].y()));
     ++n;
   }
   return text;
@@ -103,7 +106,9 @@ void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, 
     const std::string& name = csv.required_text(row, "point");
     TieTable::Point& point = points[name];
     point.name = name;
-    const TieTable::Ray ray{photo->second, {csv.required_number(row, "x"), csv.required_number(row, "y")}, csv.number(row, "sigma").value_or(nan)};
+    const TieTable::Ray ray{photo->second,
+                            {csv.required_number(row, "x"), csv.required_number(row, "y")},
+                            csv.number(row, "sigma").value_or(nan)};
     if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == ray.photo; }))
       throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(row), name, photo->first);
     point.rays.push_back(ray);
@@ -133,12 +138,15 @@ void save(const Survey& survey, const TieTable& ties) {
       numbers.push_back(r.sigma);
     }
   }
-  write_packed(survey.store.folder() / "ties",
-               {{"images", ties.images}, {"names", names}, {"counts", bytes_of(counts)}, {"chosen", bytes_of(chosen)}, {"rays", bytes_of(numbers)}});
+  write_packed(survey.store.folder() / "ties", {{"images", ties.images},
+                                                {"names", names},
+                                                {"counts", bytes_of(counts)},
+                                                {"chosen", bytes_of(chosen)},
+                                                {"rays", bytes_of(numbers)}});
 }
 
-/// Keypoints with several directions stand one behind the other at the same place; matches of any of them are matches of
-/// the first, so that they are one ray.
+/// Keypoints with several directions stand one behind the other at the same place; matches of any of them are matches
+/// of the first, so that they are one ray.
 std::vector<std::int32_t> first_of_place(const keypoint::Keypoints& keys) {
   std::vector<std::int32_t> out(keys.points.size());
   for (std::size_t i = 0; i < out.size(); ++i) {
@@ -202,7 +210,8 @@ void add_matched(const Matching& matching, TieTable& ties) {
   std::vector<std::size_t> counts;
   for (const keypoint::Keypoints& k : matching.keys) counts.push_back(k.points.size());
   // Names of imported points stay theirs.
-  const bool taken = std::any_of(ties.points.begin(), ties.points.end(), [](const TieTable::Point& p) { return p.name.rfind("T", 0) == 0; });
+  const bool taken = std::any_of(ties.points.begin(), ties.points.end(),
+                                 [](const TieTable::Point& p) { return p.name.rfind("T", 0) == 0; });
   std::size_t n = 0;
   for (const match::TiePoint& point : match::join_matches(counts, matching.pairs)) {
     TieTable::Point out{fmt::format("{}{:06d}", taken ? "TT" : "T", n++), {}, true};
@@ -214,8 +223,9 @@ void add_matched(const Matching& matching, TieTable& ties) {
   }
 }
 
-/// Chooses the points that the block is adjusted with. Sixteen rays in each of 108 cells of a photo are some two thousand
-/// a photo: more cost time in every iteration and say what the others said. The first `imported` points are always in.
+/// Chooses the points that the block is adjusted with. Sixteen rays in each of 108 cells of a photo are some two
+/// thousand a photo: more cost time in every iteration and say what the others said. The first `imported` points are
+/// always in.
 void choose(const PhotoTable& table, std::size_t imported, TieTable& ties) {
   constexpr int columns = 12, rows = 9, rays_per_cell = 16;
   const std::vector<const Photo*> photos = table.kept();
@@ -271,11 +281,13 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
       throw Error("tie: photo '{}' has no pixels (it comes from a listing); give tie points with --import ties.csv",
                   (*blind)->image);
     if (photos.size() < 2)
-      throw Error("tie: only one photo takes part ({}); admit more, or --keep some that were left out", photos[0]->image);
+      throw Error("tie: only one photo takes part ({}); admit more, or --keep some that were left out",
+                  photos[0]->image);
     matched = match_survey(survey, table, options, progress);
     add_matched(matched, ties);
     if (matched.contradicted > 0)
-      progress.say(fmt::format("{} pairs were taken out: the photos around contradict their matches (repeated texture)", matched.contradicted));
+      progress.say(fmt::format("{} pairs were taken out: the photos around contradict their matches (repeated texture)",
+                               matched.contradicted));
   }
   if (ties.points.empty())
     throw Error("tie: no two photos match; check that they overlap and are sharp, or try --pairs all");
@@ -292,7 +304,8 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
                  {"pairs_verified", matched.verified - matched.contradicted},
                  {"pairs_contradicted", matched.contradicted},
                  {"tie_points", ties.points.size()},
-                 {"tie_points_chosen", std::count_if(ties.points.begin(), ties.points.end(), [](const TieTable::Point& p) { return p.chosen; })},
+                 {"tie_points_chosen", std::count_if(ties.points.begin(), ties.points.end(),
+                                                     [](const TieTable::Point& p) { return p.chosen; })},
                  {"mean_multiplicity", static_cast<double>(rays) / static_cast<double>(ties.points.size())}};
   nlohmann::ordered_json stored = out.summary;
   stored["limit"] = limit_of(survey, options);
@@ -313,7 +326,8 @@ TieTable load_ties(const Survey& survey) {
   for (std::size_t i = 0; i < counts.size(); ++i) {
     TieTable::Point point{json.at("names")[i], {}, chosen[i] != 0};
     for (std::int32_t r = 0; r < counts[i]; ++r, next += 4)
-      point.rays.push_back({static_cast<int>(numbers[next]), {numbers[next + 1], numbers[next + 2]}, numbers[next + 3]});
+      point.rays.push_back(
+          {static_cast<int>(numbers[next]), {numbers[next + 1], numbers[next + 2]}, numbers[next + 3]});
     out.points.push_back(std::move(point));
   }
   return out;

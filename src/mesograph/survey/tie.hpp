@@ -8,7 +8,7 @@
 namespace mesograph::survey {
 
 struct TieOptions {
-  std::optional<int> limit;           ///< keypoints a photo; default [tie] limit
+  std::optional<int> limit;  ///< keypoints a photo; default [tie] limit
   /// "positions": photos whose footprints lie side by side, those without position by similarity; "similar": by what
   /// they show; "all"; "none": only what was imported.
   std::string pairs = "positions";
@@ -27,7 +27,8 @@ struct TieTable {
   struct Point {
     std::string name;
     std::vector<Ray> rays;
-    /// Taken into the block: of a well-spread selection, or imported. The rest is intersected afterwards (export points).
+    /// Taken into the block: of a well-spread selection, or imported. The rest is intersected afterwards (export
+    /// points).
     bool chosen = true;
   };
   std::vector<Point> points;

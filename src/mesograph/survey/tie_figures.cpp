@@ -40,7 +40,8 @@ void draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ti
     if (sortie == graph.sorties.size()) graph.sorties.push_back(photos[i]->sortie);
     // Without positions the photos stand in a circle, in their order.
     const double angle = 2 * pi * static_cast<double>(i) / static_cast<double>(photos.size());
-    graph.stations.push_back({placed ? Eigen::Vector2d(flown[i].at - low) : 50 * Eigen::Vector2d(std::sin(angle), std::cos(angle)), sortie});
+    graph.stations.push_back(
+        {placed ? Eigen::Vector2d(flown[i].at - low) : 50 * Eigen::Vector2d(std::sin(angle), std::cos(angle)), sortie});
     graph.images.push_back(photos[i]->image);
   }
   graph.covered = covered(photos, ties);

@@ -34,9 +34,11 @@ void match_photo(const Survey& survey, const PhotoTable& table, const MatchItem&
     const Photo& b = *photos[partner];
     const keypoint::Keypoints keys_b = read_keypoints(keypoint_item(survey, b, limit));
     const camera::Camera camera_b = start_camera(table.camera(b.camera));
-    const match::Verification verified = match::verify(match::match(keys_a, keys_b), x_a, camera_a, image_points(keys_b),
-                                                       camera_b, seed_from(a.image + "|" + b.image));
-    pairs.push_back({{"partner", b.image}, {"matches", bytes_of(match::guide(verified, keys_a, camera_a, keys_b, camera_b))}});
+    const match::Verification verified =
+        match::verify(match::match(keys_a, keys_b), x_a, camera_a, image_points(keys_b), camera_b,
+                      seed_from(a.image + "|" + b.image));
+    pairs.push_back(
+        {{"partner", b.image}, {"matches", bytes_of(match::guide(verified, keys_a, camera_a, keys_b, camera_b))}});
   }
   write_packed(item.file, pairs);
 }
@@ -99,7 +101,8 @@ void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photo
   });
 }
 
-match::Pairs plan(const Survey& survey, const PhotoTable& table, const std::string& how, int limit, Progress& progress) {
+match::Pairs plan(const Survey& survey, const PhotoTable& table, const std::string& how, int limit,
+                  Progress& progress) {
   const std::vector<const Photo*> photos = table.kept();
   if (how == "all") return match::all_pairs(photos.size());
   std::vector<int> asked;
@@ -126,7 +129,8 @@ match::Pairs plan(const Survey& survey, const PhotoTable& table, const std::stri
   return match::merged(pairs, similar(survey, photos, asked, limit, progress));
 }
 
-std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table, const match::Pairs& pairs, int limit) {
+std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table, const match::Pairs& pairs,
+                                   int limit) {
   const std::vector<const Photo*> photos = table.kept();
   std::map<int, MatchItem> items;
   for (const auto& [a, b] : pairs) {
@@ -157,7 +161,8 @@ void match_photos(const Survey& survey, const PhotoTable& table, const std::vect
   });
 }
 
-std::vector<match::PairMatches> read_matches(const fs::path& file, int photo, const std::map<std::string, int>& number) {
+std::vector<match::PairMatches> read_matches(const fs::path& file, int photo,
+                                             const std::map<std::string, int>& number) {
   std::vector<match::PairMatches> out;
   for (const Json& pair : read_packed(file))
     out.push_back({photo, number.at(pair.at("partner")), values_of<match::Match>(pair.at("matches"))});

@@ -8,14 +8,15 @@
 
 namespace mesograph::survey {
 
-// The work items of tie: the keypoints of a photo, and the matches of a photo with its partners. Each is a pure function
-// of what its file name's hash stands for; what is there already is taken.
+// The work items of tie: the keypoints of a photo, and the matches of a photo with its partners. Each is a pure
+// function of what its file name's hash stands for; what is there already is taken.
 
 std::filesystem::path keypoint_item(const Survey& survey, const Photo& photo, int limit);
 void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photos, int limit, Progress& progress);
 keypoint::Keypoints read_keypoints(const std::filesystem::path& item);
 
-/// Which pairs are tried: "positions" (footprints side by side; photos without position by similarity), "similar", "all".
+/// Which pairs are tried: "positions" (footprints side by side; photos without position by similarity), "similar",
+/// "all".
 match::Pairs plan(const Survey& survey, const PhotoTable& table, const std::string& how, int limit, Progress& progress);
 
 /// Pairs grouped by their first photo: one work item each.
