@@ -123,8 +123,7 @@ def test_processed_positions_replace_geotags():
     assert wrong.code == 3 and "image nor a time column" in wrong.last, wrong.last
 
 
-def test_footprints_follow_the_attitude():
-    """The made-up photos carry it: obliques look past their stations, the map says so."""
+def test_the_map_and_the_sheet_of_photos_left_out_are_drawn_and_taken_away():
     place = new_survey(WORK / "mapped")
     for figure in ("photos.png", "screened.png"):
         assert (place / "results" / "figures" / figure).read_bytes()[:4] == b"\x89PNG"

@@ -120,30 +120,33 @@ bool readable(const Photo& p) {
 
 /// Positions of a sortie that are lost in their own noise are taken away, and said.
 void judge_positions(const Survey& survey, PhotoTable& table, Progress& progress) {
-  std::map<std::string, std::vector<std::size_t>> sorties;
-  std::vector<const Photo*> all;
-  for (const Photo& p : table.photos) all.push_back(&p);
-  for (std::size_t i = 0; i < all.size(); ++i)
-    if (readable(*all[i]) && all[i]->position.head<2>().allFinite()) sorties[all[i]->sortie].push_back(i);
-  std::vector<Eigen::Vector2d> at;
-  for (Photo& p : table.photos)
-    p.camera.empty() ? at.push_back(Eigen::Vector2d::Constant(nan)) : at.push_back(flight_photos({&p}, table)[0].at);
+  std::vector<const Photo*> placed;
+  std::map<std::string, std::vector<std::size_t>> sorties;  // of `placed`
+  for (const Photo& p : table.photos) {
+    if (!readable(p) || !p.position.head<2>().allFinite()) continue;
+    sorties[p.sortie].push_back(placed.size());
+    placed.push_back(&p);
+  }
+  const auto flown = flight_photos(placed, table);  // all at once: one plane for all
+  std::set<const Photo*> lost;
   for (const auto& [name, members] : sorties) {
     std::vector<Eigen::Vector2d> places;
     std::vector<double> sigmas;
     for (const std::size_t i : members) {
-      places.push_back(at[i]);
-      if (table.photos[i].sigma_h > 0) sigmas.push_back(table.photos[i].sigma_h);
+      places.push_back(flown[i].at);
+      if (placed[i]->sigma_h > 0) sigmas.push_back(placed[i]->sigma_h);
     }
     const double set = survey.settings.sortie(name).sigma_photo[0];
     const double noise = set > 0 ? set : sigmas.empty() ? 3.0 : median(sigmas);
     if (!photo::within_noise(places, noise)) continue;
-    for (const std::size_t i : members) table.photos[i].position.setConstant(nan);
+    for (const std::size_t i : members) lost.insert(placed[i]);
     progress.say(
         fmt::format("sortie {}: its {} positions lie within their own noise of {:g} m and say nothing about where the "
                     "photos are; they are not used",
                     name, members.size(), noise));
   }
+  for (Photo& p : table.photos)
+    if (lost.count(&p)) p.position.setConstant(nan);
 }
 
 void screen_sorties(PhotoTable& table, const std::vector<Decision>& decisions) {
