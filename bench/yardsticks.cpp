@@ -307,6 +307,7 @@ int main(int argc, char** argv) {
   const photo::Grey source = photo::read_grey(argv[1]);
   fmt::print("yardstick {}, {}\n", CV_VERSION, argv[1]);
   speed(source, argc > 2 ? std::stoi(argv[2]) : 5);
+  quality(source, 1);
   quality(source, 3);
   bias(source, 4);
 }

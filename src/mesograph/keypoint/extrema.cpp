@@ -1,6 +1,7 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <mesograph/base/wide.hpp>
 #include <mesograph/keypoint/extrema.hpp>
 
@@ -12,49 +13,43 @@ constexpr int margin = 5;  ///< pixels along the edges that hold no extrema
 constexpr int moves = 5;   ///< of a fit to a neighbour; so many rows on either side must still be there
 static_assert(DifferenceRows::kept >= 2 * (moves + 1) + 1);
 
-MESOGRAPH_WIDE void three_across(const float* __restrict in, int width, float* __restrict low, float* __restrict high) {
-  for (int i = 1; i < width - 1; ++i) {
-    const float a = in[i - 1], b = in[i], c = in[i + 1];
-    const float ab_low = a < b ? a : b, ab_high = a > b ? a : b;
-    low[i] = ab_low < c ? ab_low : c;
-    high[i] = ab_high > c ? ab_high : c;
-  }
-}
+constexpr int chunk = 512;  // columns at a time, so that what lies between the passes stays in the nearest cache
 
-MESOGRAPH_WIDE void three_of(const float* __restrict a, const float* __restrict b, const float* __restrict c, int width,
-                             bool highest, float* __restrict to) {
-  if (highest)
-    for (int i = 0; i < width; ++i) {
-      const float ab = a[i] > b[i] ? a[i] : b[i];
-      to[i] = ab > c[i] ? ab : c[i];
-    }
-  else
-    for (int i = 0; i < width; ++i) {
-      const float ab = a[i] < b[i] ? a[i] : b[i];
-      to[i] = ab < c[i] ? ab : c[i];
-    }
-}
-
-/// Where a value is as high or as low as all its 26 neighbours, and large enough.
-MESOGRAPH_WIDE void flag(const float* __restrict value, const float* __restrict low, const float* __restrict high,
+/// Where a value is as high or as low as its eight neighbours in its level, and large enough. Columns 1 to width - 2.
+MESOGRAPH_WIDE void flag(const float* __restrict above, const float* __restrict here, const float* __restrict below,
                          float least, int width, std::uint8_t* __restrict out) {
-  for (int i = 0; i < width; ++i) {
-    const float v = value[i];
-    const bool peak = (v >= least) & (v >= high[i]), pit = (v <= -least) & (v <= low[i]);
-    out[i] = peak | pit;
+  float low[chunk + 2], high[chunk + 2];
+  for (int begin = 1; begin < width - 1; begin += chunk) {
+    const int n = std::min(chunk, width - 1 - begin);
+    for (int i = 0; i < n + 2; ++i) {
+      const float a = above[begin - 1 + i], b = here[begin - 1 + i], c = below[begin - 1 + i];
+      const float ab_low = a < b ? a : b, ab_high = a > b ? a : b;
+      low[i] = ab_low < c ? ab_low : c;
+      high[i] = ab_high > c ? ab_high : c;
+    }
+    for (int i = 0; i < n; ++i) {
+      const float a = low[i], b = low[i + 1], c = low[i + 2], ab = a < b ? a : b, lowest = ab < c ? ab : c;
+      const float d = high[i], e = high[i + 1], f = high[i + 2], de = d > e ? d : e, highest = de > f ? de : f;
+      const float v = here[begin + i];
+      const bool peak = (v >= least) & (v >= highest), pit = (v <= -least) & (v <= lowest);
+      out[begin + i] = peak | pit;
+    }
   }
 }
 
-/// No neighbour is as high (or low): flat tops are nowhere.
+/// None of the 26 neighbours is as high (or low): flat tops are nowhere. Those above and below in scale come first, as
+/// nothing is known of them yet.
 bool is_strict(const DifferenceRows& d, int level, int col, int row) {
   const float value = d.at(level, col, row);
   const bool peak = value > 0;
-  for (int l = level - 1; l <= level + 1; ++l)
-    for (int r = row - 1; r <= row + 1; ++r)
-      for (int c = col - 1; c <= col + 1; ++c) {
-        const float other = d.at(l, c, r);
-        if ((l != level || r != row || c != col) && (peak ? other >= value : other <= value)) return false;
-      }
+  const auto beats = [&](int l, int r) {
+    const float* other = d.level[l].row(r) + col;
+    return peak ? value > other[-1] && value > other[1] && (value > other[0] || (l == level && r == row))
+                : value < other[-1] && value < other[1] && (value < other[0] || (l == level && r == row));
+  };
+  for (const int l : {level - 1, level + 1, level})
+    for (const int r : {row, row - 1, row + 1})
+      if (!beats(l, r)) return false;
   return true;
 }
 
@@ -99,23 +94,10 @@ bool locate(const DifferenceRows& rows, int w, int h, const DetectOptions& optio
 class Finder {
  public:
   Finder(int width, int height, int octave, const DetectOptions& options, std::vector<Extremum>& out)
-      : w_(width),
-        h_(height),
-        octave_(octave),
-        options_(options),
-        out_(out),
-        flags_(width),
-        lowest_(width),
-        highest_(width) {
-    for (int l = 0; l < differences; ++l) {
-      low_[l] = high_[l] = RowRing(width, 8);
-      low3_[l].resize(width), high3_[l].resize(width);
-    }
-  }
+      : w_(width), h_(height), octave_(octave), options_(options), out_(out), flags_(width + sizeof(std::uint64_t)) {}
 
   void see(int row, const DifferenceRows& d) {
     constexpr int lag = moves + 1;
-    for (int l = 0; l < differences; ++l) three_across(d.level[l].row(row), w_, low_[l].row(row), high_[l].row(row));
     if (row >= 2) flag_row(row - 1, d);
     if (row - lag >= margin) take(row - lag, d);
     if (row == h_ - 1)
@@ -130,16 +112,15 @@ class Finder {
   void flag_row(int row, const DifferenceRows& d) {
     if (row < margin || row >= h_ - margin) return;
     const auto least = static_cast<float>(0.8 * options_.contrast);  // the fit may still raise the value
-    for (int l = 0; l < differences; ++l) {
-      three_of(low_[l].row(row - 1), low_[l].row(row), low_[l].row(row + 1), w_, false, low3_[l].data());
-      three_of(high_[l].row(row - 1), high_[l].row(row), high_[l].row(row + 1), w_, true, high3_[l].data());
-    }
     for (int l = 1; l <= scales_per_octave; ++l) {
-      three_of(low3_[l - 1].data(), low3_[l].data(), low3_[l + 1].data(), w_, false, lowest_.data());
-      three_of(high3_[l - 1].data(), high3_[l].data(), high3_[l + 1].data(), w_, true, highest_.data());
-      flag(d.level[l].row(row), lowest_.data(), highest_.data(), least, w_, flags_.data());
-      for (int col = margin; col < w_ - margin; ++col)
-        if (flags_[col] && is_strict(d, l, col, row)) waiting_.push_back({l, col, row});
+      flag(d.level[l].row(row - 1), d.level[l].row(row), d.level[l].row(row + 1), least, w_, flags_.data());
+      for (int begin = margin; begin < w_ - margin; begin += sizeof(std::uint64_t)) {
+        std::uint64_t eight;
+        std::memcpy(&eight, &flags_[begin], sizeof eight);
+        if (eight == 0) continue;
+        for (int col = begin; col < std::min<int>(begin + sizeof eight, w_ - margin); ++col)
+          if (flags_[col] && is_strict(d, l, col, row)) waiting_.push_back({l, col, row});
+      }
     }
   }
   /// Fits the candidates of a row, once the rows below that a fit may move to are there.
@@ -158,17 +139,15 @@ class Finder {
   const DetectOptions& options_;
   std::vector<Extremum>& out_;
   std::vector<Candidate> waiting_;
-  std::array<RowRing, differences> low_, high_;
-  std::array<std::vector<float>, differences> low3_, high3_;
   std::vector<std::uint8_t> flags_;
-  std::vector<float> lowest_, highest_;
 };
 
 }  // namespace
 
-Octave find_extrema(const photo::Grey& first, int octave, const DetectOptions& options, std::vector<Extremum>& out) {
+Octave find_extrema(FirstLevel first, int thinning, int octave, const DetectOptions& options,
+                    std::vector<Extremum>& out) {
   Finder finder(first.width, first.height, octave, options, out);
-  return sweep(first, [&](int row, const DifferenceRows& rows) { finder.see(row, rows); });
+  return sweep(std::move(first), thinning, [&](int row, const DifferenceRows& rows) { finder.see(row, rows); });
 }
 
 }  // namespace mesograph::keypoint

@@ -13,7 +13,8 @@ struct Extremum {
   float strength = 0;  ///< |difference of Gaussians|, grey levels
 };
 
-/// Appends the extrema of an octave, row by row and level by level; returns the levels to describe them in.
-Octave find_extrema(const photo::Grey& first, int octave, const DetectOptions& options, std::vector<Extremum>& out);
+/// Appends the extrema of an octave, row by row and level by level; returns the levels to describe them in (see sweep).
+Octave find_extrema(FirstLevel first, int thinning, int octave, const DetectOptions& options,
+                    std::vector<Extremum>& out);
 
 }  // namespace mesograph::keypoint

@@ -23,7 +23,7 @@ struct Keypoints {
 };
 
 struct DetectOptions {
-  /// Most keypoints of one photo. Three quarters go to the strongest wherever they are, the rest in turn to the
+  /// Most keypoints of one photo. Four fifths go to the strongest wherever they are, the rest in turn to the
   /// strongest of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its
   /// square; beyond 8000 a photo rarely gains ground.
   int limit = 8000;
@@ -35,11 +35,14 @@ struct DetectOptions {
   /// this is about five sigma. Less: more points on smooth ground, more of them false.
   double contrast = 0.8;
   double edge_ratio = 10.0;  ///< most ratio of principal curvatures; above it a point may slide along an edge
-  int octaves = 3;  ///< halvings of the working photo that are searched: coarser points are found again, but at places
-                    ///< that relief moves: one in ten of them is more than 1.5 px off in the next photo
-  /// Photos below so many pixels are doubled before the search: they have too few points at the scales of their own
-  /// pixels. It costs four times the time, which a small photo can afford.
-  double double_below = 3e6;
+  /// Doublings of scale that are searched, from the photo's own pixels on. Coarser points are found again, but at
+  /// places that relief moves: one in ten of them is more than 1.5 px off in the next photo.
+  int octaves = 3;
+  /// A photo with fewer extrema than so many for each keypoint it may have is searched at double size too (its coarsest
+  /// octave is left out then): small photos, and those with much water, sky or bare ground, whose texture has to be
+  /// used to the last pixel. Where there is enough, finer points are not found again in other photos, and the search
+  /// costs three times as much.
+  double double_below = 4.0;
   /// Photos above so many pixels are searched at half the size, above four times as many at a quarter: they have more
   /// points than anybody wants, and time and memory stay bounded. Their points are located again in the full photo.
   double halve_above = 24e6;

@@ -91,84 +91,124 @@ class RowBlur {
   std::vector<const float*> taps_;
 };
 
+/// out = 0.75 near + 0.25 far: the centre of a half pixel lies a quarter pixel from that of its pixel.
+MESOGRAPH_WIDE void towards(const float* __restrict near, const float* __restrict far, int width,
+                            float* __restrict to) {
+  for (int i = 0; i < width; ++i) to[i] = 0.75f * near[i] + 0.25f * far[i];
+}
+MESOGRAPH_WIDE void doubled_across(const float* __restrict in, int width, float* __restrict to) {
+  to[0] = in[0];
+  for (int i = 0; i + 1 < width; ++i) {
+    to[2 * i + 1] = 0.75f * in[i] + 0.25f * in[i + 1];
+    to[2 * i + 2] = 0.25f * in[i] + 0.75f * in[i + 1];
+  }
+  to[2 * width - 1] = in[width - 1];
+}
+
+/// Rows that come out of a blur whose input comes row by row.
+FirstLevel through(FirstLevel in, double sigma) {
+  const int width = in.width, height = in.height;
+  return {
+      width, height,
+      [in = std::move(in), blur = RowBlur(sigma, width, height), row = std::vector<float>(width)](float* to) mutable {
+        while (!blur.ready()) {
+          in.next(row.data());
+          blur.take(row.data());
+        }
+        blur.give(to);
+      }};
+}
+
 /// The levels of an octave as they grow downwards.
 class Sweep {
  public:
-  Sweep(const photo::Grey& first, const std::function<void(int, const DifferenceRows&)>& see)
-      : first_(first), see_(see) {
-    const int w = first.width, h = first.height;
+  Sweep(FirstLevel first, int thinning, const std::function<void(int, const DifferenceRows&)>& see)
+      : first_(std::move(first)), w_(first_.width), see_(see) {
     for (int i = 1; i < gaussians; ++i) {
       const double before = base_sigma * std::pow(2.0, (i - 1.0) / scales_per_octave);
-      blurs_.emplace_back(before * std::sqrt(std::pow(2.0, 2.0 / scales_per_octave) - 1.0), w, h);
+      blurs_.emplace_back(before * std::sqrt(std::pow(2.0, 2.0 / scales_per_octave) - 1.0), w_, first_.height);
     }
-    for (photo::Grey& level : octave_.level) level = photo::Grey(w, h);
-    // Level 4 is wanted once more when level 5 gets to the same row.
-    upper_ = {RowRing(w, blurs_.back().reach() + 2), RowRing(w, 1)};
-    for (RowRing& ring : rows_.level) ring = RowRing(w, DifferenceRows::kept);
+    octave_.thinning = thinning;
+    for (photo::Grey& level : octave_.level)
+      level = photo::Grey((w_ + thinning - 1) / thinning, (first_.height + thinning - 1) / thinning);
+    // A row of a level is wanted once more when the last level gets to the same row.
+    int behind = 2;
+    for (int i = gaussians - 1; i >= 0; --i) {
+      level_[i] = RowRing(w_, behind);
+      if (i > 0) behind += blurs_[i - 1].reach();
+    }
+    for (RowRing& ring : rows_.level) ring = RowRing(w_, DifferenceRows::kept);
   }
 
   Octave run() {
     for (int row = 0; row < first_.height; ++row) {
-      blurs_[0].take(row_of(0, row));
+      first_.next(level_[0].row(row));
+      blurs_[0].take(level_[0].row(row));
       advance(1);
     }
     return std::move(octave_);
   }
 
  private:
-  const float* row_of(int level, int row) const {
-    const auto begin = static_cast<std::size_t>(row) * first_.width;
-    if (level == 0) return first_.data.data() + begin;
-    if (level <= scales_per_octave) return octave_.level[level - 1].data.data() + begin;
-    return upper_[level - scales_per_octave - 1].row(row);
-  }
-  void advance(int level) {
-    RowBlur& blur = blurs_[level - 1];
+  void advance(int number) {
+    RowBlur& blur = blurs_[number - 1];
     while (blur.ready()) {
       const int row = blur.given();
-      float* to = const_cast<float*>(row_of(level, row));
+      float* to = level_[number].row(row);
       blur.give(to);
-      if (level + 1 < gaussians) {
-        blurs_[level].take(to);
-        advance(level + 1);
+      if (number <= scales_per_octave) keep(number, row, to);
+      if (number + 1 < gaussians) {
+        blurs_[number].take(to);
+        advance(number + 1);
       } else {
         for (int l = 0; l < differences; ++l)
-          subtract(row_of(l + 1, row), row_of(l, row), first_.width, rows_.level[l].row(row));
+          subtract(level_[l + 1].row(row), level_[l].row(row), w_, rows_.level[l].row(row));
         see_(row, rows_);
       }
     }
   }
+  void keep(int number, int row, const float* values) {
+    const int n = octave_.thinning;
+    if (row % n != 0) return;
+    photo::Grey& level = octave_.level[number - 1];
+    float* to = &level.data[static_cast<std::size_t>(row / n) * level.width];
+    for (int col = 0; col < level.width; ++col) to[col] = values[col * n];
+  }
 
-  const photo::Grey& first_;
+  FirstLevel first_;
+  int w_;
   const std::function<void(int, const DifferenceRows&)>& see_;
   std::vector<RowBlur> blurs_;
   Octave octave_;
-  std::array<RowRing, 2> upper_;
+  std::array<RowRing, gaussians> level_;
   DifferenceRows rows_;
 };
 
 }  // namespace
 
-photo::Grey blurred(const photo::Grey& image, double sigma) {
-  photo::Grey out(image.width, image.height);
-  const auto at = [&](int row) { return static_cast<std::size_t>(row) * image.width; };
-  RowBlur blur(sigma, image.width, image.height);
-  for (int row = 0; row < image.height; ++row) {
-    blur.take(&image.data[at(row)]);
-    while (blur.ready()) blur.give(&out.data[at(blur.given())]);
-  }
-  return out;
+FirstLevel every(const photo::Grey& image, int n) {
+  const int width = image.width / n;
+  return {width, image.height / n, [&image, n, width, row = 0](float* to) mutable {
+            const float* from = &image.data[static_cast<std::size_t>(row++) * n * image.width];
+            for (int col = 0; col < width; ++col) to[col] = from[col * n];
+          }};
 }
 
-photo::Grey halved(const photo::Grey& image) {
-  photo::Grey out(image.width / 2, image.height / 2);
-  for (int row = 0; row < out.height; ++row)
-    for (int col = 0; col < out.width; ++col) out.at(col, row) = image.at(2 * col, 2 * row);
-  return out;
+FirstLevel blurred(const photo::Grey& image, double sigma) { return through(every(image, 1), sigma); }
+
+FirstLevel doubled(const photo::Grey& image, double sigma) {
+  const auto next = [&image, tall = std::vector<float>(image.width), row = 0](float* to) mutable {
+    const int near = row / 2, far = std::clamp(row % 2 ? near + 1 : near - 1, 0, image.height - 1);
+    const auto line = [&](int r) { return &image.data[static_cast<std::size_t>(r) * image.width]; };
+    towards(line(near), line(far), image.width, tall.data());
+    doubled_across(tall.data(), image.width, to);
+    ++row;
+  };
+  return through({2 * image.width, 2 * image.height, next}, sigma);
 }
 
-Octave sweep(const photo::Grey& first, const std::function<void(int, const DifferenceRows&)>& see) {
-  return Sweep(first, see).run();
+Octave sweep(FirstLevel first, int thinning, const std::function<void(int, const DifferenceRows&)>& see) {
+  return Sweep(std::move(first), thinning, see).run();
 }
 
 }  // namespace mesograph::keypoint

@@ -8,22 +8,6 @@ namespace mesograph::keypoint {
 
 namespace {
 
-photo::Grey doubled(const photo::Grey& image) {
-  photo::Grey out(2 * image.width, 2 * image.height), tall(image.width, 2 * image.height);
-  // The centre of a half pixel lies a quarter pixel from that of its pixel.
-  for (int row = 0; row < tall.height; ++row) {
-    const int near = row / 2, far = std::clamp(row % 2 ? near + 1 : near - 1, 0, image.height - 1);
-    for (int col = 0; col < image.width; ++col)
-      tall.at(col, row) = 0.75f * image.at(col, near) + 0.25f * image.at(col, far);
-  }
-  for (int row = 0; row < out.height; ++row)
-    for (int col = 0; col < out.width; ++col) {
-      const int near = col / 2, far = std::clamp(col % 2 ? near + 1 : near - 1, 0, image.width - 1);
-      out.at(col, row) = 0.75f * tall.at(near, row) + 0.25f * tall.at(far, row);
-    }
-  return out;
-}
-
 photo::Grey mean_halved(const photo::Grey& image) {
   photo::Grey out(image.width / 2, image.height / 2);
   for (int row = 0; row < out.height; ++row)
@@ -61,19 +45,16 @@ std::array<std::array<double, 3>, 3> differences_around(const photo::Grey& image
 
 WorkingScale working_scale(int width, int height, const DetectOptions& options) {
   WorkingScale out;
-  double pixels = static_cast<double>(width) * height;
-  if (pixels < options.double_below) return {-1, 0.5, 2 * photo_sigma};
-  for (; pixels > options.halve_above; pixels /= 4) {
-    ++out.steps;
+  for (double pixels = static_cast<double>(width) * height; pixels > options.halve_above; pixels /= 4) {
+    ++out.halvings;
     out.pixel *= 2;
   }
-  return out;  // the mean of four pixels is about as sharp, in its own pixels, as the photo was in its
+  return out;
 }
 
-photo::Grey resized(const photo::Grey& image, int steps) {
-  if (steps < 0) return doubled(image);
-  photo::Grey out = image;
-  for (int i = 0; i < steps; ++i) out = mean_halved(out);
+photo::Grey mean_halved(const photo::Grey& image, int times) {
+  photo::Grey out = mean_halved(image);
+  for (int i = 1; i < times; ++i) out = mean_halved(out);
   return out;
 }
 

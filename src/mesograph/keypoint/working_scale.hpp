@@ -4,17 +4,16 @@
 
 namespace mesograph::keypoint {
 
-/// The scale at which a photo is searched.
+/// The scale at which a photo is searched: its own, or halved.
 struct WorkingScale {
-  int steps = 0;       ///< -1: doubled; 0: as it is; 1, 2, ...: halved so often
+  int halvings = 0;
   double pixel = 1.0;  ///< side of a working pixel, pixels of the photo
-  double blur = 0.5;   ///< sigma of what the working photo is blurred by, working pixels
 };
 WorkingScale working_scale(int width, int height, const DetectOptions& options);
 
-/// The photo at a working scale: doubled by linear interpolation, or halved by means of 2 x 2 pixels. Image coordinates
-/// (origin at the outer corner) scale by exactly 2.
-photo::Grey resized(const photo::Grey& image, int steps);
+/// The photo halved `times` times by means of 2 x 2 pixels. Image coordinates (origin at the outer corner) scale by
+/// exactly 2 each time.
+photo::Grey mean_halved(const photo::Grey& image, int times);
 
 /// Moves a keypoint that was found at a coarser working scale to the extremum, at its own scale, of the difference of
 /// Gaussians of the full photo: a quadratic fit over neighbouring pixels, which are now a fraction of the scale. Stays
