@@ -18,9 +18,9 @@ std::string accuracy_line(const char* name, const nlohmann::ordered_json& a) {
 void run_adjust(Call& call) {
   survey::Survey opened(call.survey);
   survey::AdjustStageOptions options;
-  if (call.has("free")) options.free = split_list(call.text("free"));
+  if (call.has("free")) options.free = call.list("free");
   options.fix_camera = call.has("fix-camera");
-  options.hold_out = split_list(call.text("hold-out"));
+  options.hold_out = call.list("hold-out");
   const survey::Outcome outcome = survey::adjust(opened, options, call.progress);
   call.json = outcome.summary;
   call.lines.push_back(

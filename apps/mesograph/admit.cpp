@@ -13,14 +13,14 @@ void run_admit(Call& call) {
   survey::AdmitOptions options;
   for (const std::string& path : call.paths) options.paths.emplace_back(path);
   options.sortie = call.text("sortie");
-  options.drop = split_list(call.text("drop"));
-  options.keep = split_list(call.text("keep"));
+  options.drop = call.list("drop");
+  options.keep = call.list("keep");
   options.moved_to = call.text("photos");
   options.listing = call.text("listing");
   options.cameras = call.text("cameras");
   options.positions = call.text("positions");
   options.positions_crs = call.text("positions-crs");
-  for (const std::string& pair : split_list(call.text("columns"))) {
+  for (const std::string& pair : call.list("columns")) {
     const std::size_t at = pair.find('=');
     if (at == std::string::npos || at == 0 || at + 1 == pair.size())
       throw UsageError("--columns {}: write OURS=ITS, as in --columns image=Photo,east=X", pair);

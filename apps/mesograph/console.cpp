@@ -4,7 +4,9 @@
 #include <unistd.h>
 
 #include <cstdio>
+#include <map>
 #include <mesograph/base/errors.hpp>
+#include <set>
 
 namespace mesograph::app {
 
@@ -64,6 +66,30 @@ void ConsoleProgress::show(bool last) {
 std::string Call::only_path(const char* what) const {
   if (paths.size() != 1) throw UsageError("{} needs one {}; see mesograph {} --help", command, what, command);
   return paths[0];
+}
+
+namespace {
+
+const std::set<std::string> lists = {"drop", "keep", "columns", "role", "confirm", "reject", "free", "hold-out"};
+
+}  // namespace
+
+std::vector<std::string> Call::list(const char* name) const {
+  std::vector<std::string> out;
+  for (const auto& given : options.arguments())
+    if (given.key() == name)
+      for (const std::string& part : split_list(given.value())) out.push_back(part);
+  return out;
+}
+
+void check_repeated(const cxxopts::ParseResult& options) {
+  std::map<std::string, std::string> seen;
+  for (const auto& given : options.arguments()) {
+    const auto [before, fresh] = seen.emplace(given.key(), given.value());
+    if (!fresh && given.key() != "paths" && lists.count(given.key()) == 0 && before->second != given.value())
+      throw UsageError("--{} is given twice: {} and {}; one of them is meant", given.key(), before->second,
+                       given.value());
+  }
 }
 
 std::vector<std::string> split_list(const std::string& text, char separator) {

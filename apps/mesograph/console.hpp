@@ -49,6 +49,8 @@ struct Call {
 
   bool has(const char* name) const { return options.count(name) > 0; }
   std::string text(const char* name) const { return has(name) ? options[name].as<std::string>() : std::string(); }
+  /// Parts of an option that is a list: separated by commas, or the option given several times.
+  std::vector<std::string> list(const char* name) const;
   /// The one PATH that a command needs. Throws UsageError where there is none or more.
   std::string only_path(const char* what) const;
 };
@@ -60,6 +62,9 @@ struct Command {
 };
 
 const std::vector<Command>& commands();
+
+/// Throws UsageError where an option that is no list is given twice: the first would be lost without a word.
+void check_repeated(const cxxopts::ParseResult& options);
 
 /// Comma-separated list -> its parts.
 std::vector<std::string> split_list(const std::string& text, char separator = ',');

@@ -9,11 +9,11 @@ namespace mesograph::app {
 namespace {
 
 /// "check=P01,P02,off=P07": a part without '=' belongs to the role before it.
-std::vector<std::pair<adjust::Role, std::string>> roles_from(const std::string& text) {
+std::vector<std::pair<adjust::Role, std::string>> roles_from(const std::vector<std::string>& parts) {
   std::vector<std::pair<adjust::Role, std::string>> out;
   adjust::Role role = adjust::Role::control;
   bool named = false;
-  for (const std::string& part : split_list(text)) {
+  for (const std::string& part : parts) {
     const auto equals = part.find('=');
     if (equals != std::string::npos) {
       const std::string word = part.substr(0, equals);
@@ -22,7 +22,7 @@ std::vector<std::pair<adjust::Role, std::string>> roles_from(const std::string& 
       role = word == "control" ? adjust::Role::control : word == "check" ? adjust::Role::check : adjust::Role::off;
       named = true;
     }
-    if (!named) throw UsageError("--role {}: write it as check=ID,ID", text);
+    if (!named) throw UsageError("--role {}: write it as check=ID,ID", part);
     out.emplace_back(role, equals == std::string::npos ? part : part.substr(equals + 1));
   }
   return out;
@@ -32,7 +32,7 @@ void run_control(Call& call) {
   survey::Survey opened(call.survey);
   survey::ControlOptions options;
   if (!call.paths.empty()) options.file = call.only_path("file");
-  options.roles = roles_from(call.text("role"));
+  options.roles = roles_from(call.list("role"));
   options.dry_run = call.has("dry-run") || (call.has("list") && options.file.empty() && options.roles.empty());
   call.json = survey::control(opened, options, call.progress).summary;
   call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off", call.json["points"].get<int>(),

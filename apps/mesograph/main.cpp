@@ -98,6 +98,7 @@ int run(int argc, char** argv) {
       fmt::print("{}\n", options.help());
       return;
     }
+    check_repeated(parsed);
     strict = parsed.count("strict") > 0;
     if (parsed.count("threads") && parsed["threads"].as<int>() < 1) throw UsageError("--threads must be 1 or more");
     const int threads =

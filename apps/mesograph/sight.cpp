@@ -10,8 +10,8 @@ void run_sight(Call& call) {
   survey::Survey opened(call.survey);
   survey::SightOptions options;
   options.import_file = call.text("import");
-  options.confirm = split_list(call.text("confirm"));
-  options.reject = split_list(call.text("reject"));
+  options.confirm = call.list("confirm");
+  options.reject = call.list("reject");
   call.json = survey::sight(opened, options, call.progress).summary;
   call.lines.push_back(
       fmt::format("{} points: {} sightings confirmed, {} rejected, {} more predicted (results/sightings.csv)",

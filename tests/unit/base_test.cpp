@@ -60,6 +60,8 @@ TEST_CASE("A file that cannot be written leaves the old one") {
 TEST_CASE("Patterns and near words") {
   CHECK(glob_match("G*.jp?", "G0012.jpg"));
   CHECK_FALSE(glob_match("G*.jp?", "C0012.jpg"));
+  CHECK(glob_match("G000[12]*", "G0002.jpg"));
+  CHECK_FALSE(glob_match("G000[12]*", "G0003.jpg"));
   const std::vector<std::string> known = {"densify", "report"};
   CHECK(nearest_word("densfy", known) == "densify");
   CHECK(nearest_word("qqqq", known).empty());

@@ -1,4 +1,5 @@
 #include <fcntl.h>
+#include <fnmatch.h>
 #include <unistd.h>
 #include <xxhash.h>
 
@@ -67,14 +68,8 @@ std::string hash_file(const fs::path& path) { return hash_bytes(read_file(path))
 
 std::uint64_t seed_from(std::string_view name) { return XXH3_64bits(name.data(), name.size()); }
 
-bool glob_match(std::string_view pattern, std::string_view text) {
-  if (pattern.empty()) return text.empty();
-  if (pattern[0] == '*') {
-    for (std::size_t skip = 0; skip <= text.size(); ++skip)
-      if (glob_match(pattern.substr(1), text.substr(skip))) return true;
-    return false;
-  }
-  return !text.empty() && (pattern[0] == '?' || pattern[0] == text[0]) && glob_match(pattern.substr(1), text.substr(1));
+bool glob_match(const std::string& pattern, const std::string& text) {
+  return fnmatch(pattern.c_str(), text.c_str(), 0) == 0;
 }
 
 namespace {

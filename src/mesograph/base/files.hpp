@@ -26,8 +26,9 @@ std::string hash_file(const std::filesystem::path& path);
 /// 64-bit seed from the name of a work item, so that its random choices depend on nothing else.
 std::uint64_t seed_from(std::string_view name);
 
-/// "*" stands for any run of characters, "?" for one; the whole text has to match.
-bool glob_match(std::string_view pattern, std::string_view text);
+/// Patterns of the shell (POSIX fnmatch): "*" any run of characters, "?" one, "[12]" one of these; the whole text has to
+/// match.
+bool glob_match(const std::string& pattern, const std::string& text);
 
 /// The member of `known` that is nearest to `word` by edit distance; empty where none comes near.
 std::string nearest_word(std::string_view word, std::span<const std::string> known);

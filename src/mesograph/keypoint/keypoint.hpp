@@ -42,7 +42,7 @@ struct DetectOptions {
   /// octave is left out then): small photos, and those with much water, sky or bare ground, whose texture has to be
   /// used to the last pixel. Where there is enough, finer points are not found again in other photos, and the search
   /// costs three times as much.
-  double double_below = 4.0;
+  double double_below = 5.0;
   /// Photos above so many pixels are searched at half the size, above four times as many at a quarter: they have more
   /// points than anybody wants, and time and memory stay bounded. Their points are located again in the full photo.
   double halve_above = 24e6;

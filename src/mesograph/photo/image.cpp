@@ -36,6 +36,8 @@ using Dataset = std::unique_ptr<GDALDataset, Close>;
 
 Dataset open_photo(const std::filesystem::path& path) {
   prepare_gdal();
+  if (std::error_code gone; !std::filesystem::exists(path, gone))
+    throw Error("{}: is not there any more; admit --photos FOLDER finds photos that were moved", path.string());
   const char* const drivers[] = {"JPEG", "PNG", "GTiff", nullptr};
   Dataset dataset(GDALDataset::Open(path.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY, drivers));
   if (!dataset || dataset->GetRasterCount() < 1)

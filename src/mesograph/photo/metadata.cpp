@@ -29,8 +29,12 @@ std::string text(const Exiv2::ExifData& exif, const char* key) {
 double number(const Exiv2::ExifData& exif, const char* key, long index = 0) {
   const auto found = exif.findKey(Exiv2::ExifKey(key));
   if (found == exif.end() || static_cast<long>(found->count()) <= index) return nan;
+  const auto quotient = [](double a, double b) { return b == 0 ? nan : a / b; };
+  // Numerators beyond 2^31 are legal, and lost in a signed one.
+  if (const auto* value = dynamic_cast<const Exiv2::URationalValue*>(&found->value()))
+    return quotient(value->value_[index].first, value->value_[index].second);
   const Exiv2::Rational value = found->toRational(index);
-  return value.second == 0 ? nan : static_cast<double>(value.first) / value.second;
+  return quotient(value.first, value.second);
 }
 
 double degrees(const Exiv2::ExifData& exif, const char* key, const char* reference, char negative) {

@@ -5,6 +5,7 @@
 #include <mesograph/base/process.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/orient/similarity.hpp>
+#include <mesograph/survey/photo_list.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -94,30 +95,21 @@ std::string points_text(const std::vector<PointRow>& rows, bool checks) {
   return text;
 }
 
-std::string photos_text(const PhotoTable& photos, const NamedBlock& named) {
-  std::vector<int> ties(named.images.size(), 0);
+/// What became of each photo that takes part, in the order of the stations.
+std::vector<PhotoUse> uses_of(const NamedBlock& named) {
+  std::vector<PhotoUse> uses(named.images.size());
   std::vector<double> squares(named.images.size(), 0.0);
   for (const adjust::GroundPoint& point : named.block.points)
     for (const adjust::Ray& ray : point.rays) {
       if (!point.X.allFinite() || !adjust::takes_part(named.block, ray)) continue;
       if (const auto v = adjust::residual(named.block, ray, point.X))
-        ++ties[ray.station], squares[ray.station] += v->squaredNorm();
+        ++uses[ray.station].ties, squares[ray.station] += v->squaredNorm();
     }
-  std::string text = "image,sortie,camera,state,reason,ties,rms_px\n";
-  std::size_t i = 0;
-  for (const Photo& p : photos.photos) {
-    if (!p.screened_out.empty()) {
-      text += fmt::format("{},{},{},screened out,{},,\n", csv_field(p.image), csv_field(p.sortie), csv_field(p.camera),
-                          csv_field(p.screened_out));
-      continue;
-    }
-    const bool oriented = named.block.stations[i].oriented;
-    text += fmt::format("{},{},{},{},,{},{}\n", csv_field(p.image), csv_field(p.sortie), csv_field(p.camera),
-                        oriented ? "oriented" : "not oriented", ties[i],
-                        csv_pixels(ties[i] ? std::sqrt(squares[i] / ties[i]) : nan));
-    ++i;
+  for (std::size_t i = 0; i < uses.size(); ++i) {
+    uses[i].oriented = named.block.stations[i].oriented;
+    if (uses[i].ties > 0) uses[i].rms_px = std::sqrt(squares[i] / uses[i].ties);
   }
-  return text;
+  return uses;
 }
 
 Json cameras_of(const NamedBlock& named, std::string& text) {
@@ -278,7 +270,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   write_file(survey.results() / "cameras.json", cameras);
   write_file(survey.results() / "control.csv", points_text(rows, false));
   write_file(survey.results() / "checks.csv", points_text(rows, true));
-  write_file(survey.results() / "photos.csv", photos_text(photos, named));
+  write_file(survey.results() / "photos.csv", photos_text(photos, uses_of(named)));
   write_file(survey.results() / "adjustment.json", out.summary.dump(2) + "\n");
   survey.store.finish("adjust", {print, out.summary});
   return out;

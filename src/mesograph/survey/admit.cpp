@@ -335,11 +335,16 @@ void say_remarks(const Survey& survey, const PhotoTable& table, const std::strin
   for (const Photo& p : table.photos)
     for (const std::string& remark : p.metadata.remarks)
       if (asked(p)) progress.say(fmt::format("{}: {}; it is ignored", p.image, remark));
-  const auto turned = std::count_if(table.photos.begin(), table.photos.end(),
-                                    [](const Photo& p) { return p.metadata.orientation != 1; });
-  if (turned > 0)
+  std::vector<std::string> turned;
+  for (const Photo& p : table.photos)
+    if (p.metadata.orientation != 1) turned.push_back(p.image);
+  if (turned.size() == 1)
+    progress.say(
+        fmt::format("{} carries an orientation tag; its pixels are taken as they are stored, not turned", turned[0]));
+  else if (!turned.empty())
     progress.say(fmt::format(
-        "{} photos carry an orientation tag; their pixels are taken as they are stored, not turned", turned));
+        "{} photos, the first is {}, carry an orientation tag; their pixels are taken as they are stored, not turned",
+        turned.size(), turned[0]));
   for (const CameraStart& c : table.cameras)
     if (c.guessed)
       progress.say(fmt::format("camera {}: no focal length in the metadata; {:.0f} px is a guess", c.name, c.c));

@@ -5,6 +5,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/survey/export.hpp>
+#include <mesograph/survey/photo_list.hpp>
 
 namespace mesograph::survey {
 
@@ -127,6 +128,13 @@ std::string residuals(const Survey& survey, const std::string& only) {
   return text;
 }
 
+/// As the last adjustment left it, while that is current; else what admit knows.
+std::string photos(const Survey& survey) {
+  const fs::path written = survey.results() / "photos.csv";
+  if (survey.store.stage("adjust") && fs::exists(written)) return read_file(written);
+  return photos_text(load_photos(survey));
+}
+
 /// What stands in results/ where a stage wrote it, so that an export never takes the place of something richer; else
 /// what stands in inputs/.
 std::string input(const Survey& survey, const char* name, const char* command) {
@@ -140,8 +148,8 @@ std::string input(const Survey& survey, const char* name, const char* command) {
 }  // namespace
 
 const std::vector<std::string>& export_kinds() {
-  static const std::vector<std::string> kinds = {"stations", "cameras", "ties",      "keypoints", "matches",
-                                                 "points",   "control", "sightings", "residuals"};
+  static const std::vector<std::string> kinds = {"photos",  "stations", "cameras", "ties",      "keypoints",
+                                                 "matches", "points",   "control", "sightings", "residuals"};
   return kinds;
 }
 
@@ -149,7 +157,9 @@ ExportText export_text(const Survey& survey, const ExportOptions& options) {
   ExportText out;
   const std::string& what = options.what;
   out.file_name = what + (what == "cameras" ? ".json" : ".csv");
-  if (what == "stations")
+  if (what == "photos")
+    out.text = photos(survey);
+  else if (what == "stations")
     out.text = stations_text(survey, latest_block(survey));
   else if (what == "cameras")
     out.text = cameras(survey);

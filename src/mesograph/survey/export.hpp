@@ -5,7 +5,7 @@
 namespace mesograph::survey {
 
 struct ExportOptions {
-  std::string what;   ///< stations, cameras, ties, keypoints, matches, points, control, sightings, residuals
+  std::string what;   ///< photos, stations, cameras, ties, keypoints, matches, points, control, sightings, residuals
   std::string image;  ///< keypoints, matches, residuals: only this photo
   std::optional<std::pair<std::string, std::string>> pair;  ///< matches: only this pair
 };
