@@ -322,6 +322,74 @@ TEST_CASE("A pair shifted by a period of its texture is contradicted by the phot
   for (const auto& p : points) CHECK((p.size() == 4 && p[0].keypoint == p[3].keypoint));
 }
 
+TEST_CASE("Closures are those of the plain count over all triples of photos") {
+  mesograph::Random random(77);
+  const std::size_t photos = 6, keys = 25;
+  const std::vector<std::size_t> keypoints(photos, keys);
+  std::vector<match::PairMatches> pairs;
+  // to[a][b][i]: the keypoint of b that i of a is matched to, -1: none. Mutual, as matches are.
+  std::vector<std::vector<std::vector<int>>> to(photos, {photos, std::vector<int>(keys, -1)});
+  for (int a = 0; a < 6; ++a)
+    for (int b = a + 1; b < 6; ++b) {
+      if (random.below(5) == 0) continue;  // some pairs do not exist
+      pairs.push_back({a, b, {}});
+      for (int i = 0; i < static_cast<int>(keys); ++i) {
+        const int j = random.below(3) == 0 ? (i + 1) % static_cast<int>(keys) : i;
+        if (random.below(4) == 0 || to[b][a][j] >= 0) continue;
+        to[a][b][i] = j, to[b][a][j] = i;
+        pairs.back().matches.push_back({i, j});
+      }
+    }
+  const auto found = match::closures(keypoints, pairs);
+  REQUIRE(found.size() == pairs.size());
+  for (std::size_t p = 0; p < pairs.size(); ++p) {
+    std::size_t confirmed = 0, contradicted = 0;
+    for (const match::Match& m : pairs[p].matches)
+      for (std::size_t c = 0; c < photos; ++c) {
+        const int over_a = to[pairs[p].a][c][m.a], over_b = to[pairs[p].b][c][m.b];
+        if (over_a < 0 || over_b < 0) continue;
+        ++(over_a == over_b ? confirmed : contradicted);
+      }
+    CHECK(found[p].confirmed == confirmed);
+    CHECK(found[p].contradicted == contradicted);
+  }
+}
+
+TEST_CASE("Sampson's distance is the shortest move onto the epipolar geometry, to first order") {
+  mesograph::Random random(78);
+  for (int trial = 0; trial < 20; ++trial) {
+    Eigen::Matrix3d cross, R = Eigen::AngleAxisd(random.normal(0.2), Eigen::Vector3d::UnitY()).matrix();
+    const Eigen::Vector3d t = Eigen::Vector3d(1, random.normal(0.2), random.normal(0.2)).normalized();
+    cross << 0, -t.z(), t.y(), t.z(), 0, -t.x(), -t.y(), t.x(), 0;
+    const Eigen::Matrix3d E = cross * R;
+    const Eigen::Vector3d a(random.normal(0.3), random.normal(0.3), -1);
+    // b on the line of a, then moved off it by a known small distance.
+    const Eigen::Vector3d line = E * a;
+    Eigen::Vector3d b(random.normal(0.3), 0, -1);
+    b.y() = (line.z() - line.x() * b.x()) / line.y();
+    if (std::abs(b.y()) > 2) continue;
+    const double off = 1e-4;
+    b.head<2>() += off * line.head<2>().normalized();
+    // The shortest move of both points together, by walking down: the constraint is linear over such distances.
+    Eigen::Vector4d move = Eigen::Vector4d::Zero();
+    for (int step = 0; step < 5; ++step) {
+      const Eigen::Vector3d am = a + Eigen::Vector3d(move[0], move[1], 0),
+                            bm = b + Eigen::Vector3d(move[2], move[3], 0);
+      Eigen::Vector4d gradient;
+      for (int k = 0; k < 4; ++k) {
+        Eigen::Vector4d d = Eigen::Vector4d::Zero();
+        d[k] = 1e-6;
+        const Eigen::Vector3d ad = am + Eigen::Vector3d(d[0], d[1], 0), bd = bm + Eigen::Vector3d(d[2], d[3], 0);
+        gradient[k] = (bd.dot(E * ad) - bm.dot(E * am)) / 1e-6;
+      }
+      // Least move that fulfils the linearised constraint.
+      move = gradient * (gradient.dot(move) - bm.dot(E * am)) / gradient.squaredNorm();
+    }
+    CHECK(std::abs(std::sqrt(match::sampson2(E, a, b)) / move.norm() - 1) < 1e-3);
+    CHECK(move.norm() <= off * (1 + 1e-6));  // moving both is never further than moving one
+  }
+}
+
 TEST_CASE("Along the verified geometry twins of texture are told apart, and nothing is matched where nobody leads") {
   mesograph::Random random(5);
   const TwoViews views;

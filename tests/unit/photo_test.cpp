@@ -205,6 +205,42 @@ TEST_CASE("Footprints, overlaps and GSD of a flight are those of the drawing boa
   }
 }
 
+TEST_CASE("Coverage counts the footprints that hold a cell's middle, obliques included") {
+  std::vector<photo::FlightPhoto> photos;
+  mesograph::Random random(9);
+  for (int i = 0; i < 30; ++i) {
+    photo::FlightPhoto p;
+    p.at = {random.uniform(0, 150), random.uniform(0, 100)};
+    p.above_ground = 60, p.width = 1000, p.height = 800, p.c = 1100;
+    if (i % 3 == 0) p.yaw_deg = random.uniform(0, 360), p.pitch_deg = random.uniform(-85, -35), p.roll_deg = 0;
+    p.time = fmt::format("{:03d}", i);
+    photos.push_back(p);
+  }
+  const photo::Flight flight = photo::view_flight(photos);
+  const photo::Coverage c = photo::cover(photos, flight, 60);
+  // Inside: the point lies on the same side of all four edges.
+  const auto inside = [](const photo::Footprint& f, const Eigen::Vector2d& x) {
+    int left = 0, right = 0;
+    for (int k = 0; k < 4; ++k) {
+      const Eigen::Vector2d e = f.corners[(k + 1) % 4] - f.corners[k], d = x - f.corners[k];
+      (e.x() * d.y() - e.y() * d.x() > 0 ? left : right)++;
+    }
+    return left == 4 || right == 4;
+  };
+  int judged = 0, wrong = 0;
+  for (int row = 0; row < c.rows; ++row)
+    for (int col = 0; col < c.columns; ++col) {
+      const int count = c.counts[static_cast<std::size_t>(row) * c.columns + col];
+      if (count < 0) continue;
+      const Eigen::Vector2d middle = c.low + c.cell * Eigen::Vector2d(col + 0.5, c.rows - row - 0.5);
+      int plain = 0;
+      for (const photo::Footprint& f : flight.footprints) plain += inside(f, middle);
+      ++judged, wrong += plain != count;
+    }
+  REQUIRE(judged > 500);
+  CHECK(wrong <= judged / 100);  // middles on an edge, to rounding
+}
+
 namespace {
 
 /// A small JPEG with the metadata that `fill` puts into it, by exiv2 alone.
