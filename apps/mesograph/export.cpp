@@ -43,7 +43,7 @@ void run_export(Call& call) {
 }  // namespace
 
 Command export_command() {
-  return {"export", "writes stations, cameras, ties, keypoints, matches, points, control, sightings or residuals",
+  return {"export", "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings or residuals",
           "WHAT",
           [](cxxopts::Options& options) {
             auto add = options.add_options();

@@ -14,6 +14,14 @@ void run_simulate(Call& call) {
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
   options.with_photos = !call.has("no-photos");
+  options.obliques = !call.has("nadir");
+  options.known_interior = call.has("known-interior");
+  const auto take = [&](const char* name, auto& value) {
+    if (call.has(name)) value = call.options[name].as<std::decay_t<decltype(value)>>();
+  };
+  take("points", options.points_per_photo);
+  take("gross", options.gross_share);
+  take("false-pairs", options.false_share);
   const std::string folder = call.only_path("folder");
   simulate::simulate_survey(folder, options, call.progress);
   call.json = {{"folder", folder}, {"photos", options.photos}};
@@ -30,7 +38,13 @@ Command simulate_command() {
             add("seed", "everything follows from it", cxxopts::value<std::uint64_t>());
             add("photos", "how many, useless ones included", cxxopts::value<int>());
             add("size", "WIDTHxHEIGHT in pixels", cxxopts::value<std::string>());
-            add("no-photos", "tie points and start values instead of pixels");
+            add("no-photos", "keypoints, matches and positions instead of pixels, over a wider slope");
+            add("points", "without photos: ground points for each photo", cxxopts::value<int>());
+            add("gross", "without photos: share of keypoints that are somewhere else", cxxopts::value<double>());
+            add("false-pairs", "without photos: pairs that match without common ground, for each true one",
+                cxxopts::value<double>());
+            add("nadir", "without photos: no obliques");
+            add("known-interior", "without photos: lenses without distortion, cameras.json is the truth");
           },
           run_simulate};
 }

@@ -91,7 +91,10 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   Scope scope = options.scope;
   scope.robust_scale = options.robust_scale;
   progress.start("adjusting", static_cast<std::size_t>(options.rounds) + 2);
-  SolveResult solved = solve(block, scope, {}, progress);
+  // The robust run only has to tell good rays from bad ones; it need not come to rest.
+  SolveOptions rough;
+  rough.cost_tolerance = 1e-3;
+  SolveResult solved = solve(block, scope, rough, progress);
   progress.advance();
   scope.robust_scale = 0;
   out.iterations = solved.iterations;

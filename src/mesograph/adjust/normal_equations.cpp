@@ -77,7 +77,10 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
     else
       rays_.resize(active.first_ray);
   };
-  for (std::size_t i = 0; i < block.points.size(); ++i) add(false, i);
+  if (scope.points.empty())
+    for (std::size_t i = 0; i < block.points.size(); ++i) add(false, i);
+  else
+    for (const int i : scope.points) add(false, static_cast<std::size_t>(i));
   for (std::size_t i = 0; scope.control && i < block.surveyed.size(); ++i)
     if (block.surveyed[i].role == Role::control) add(true, i);
   linear_.resize(rays_.size());

@@ -12,6 +12,7 @@ struct Scope {
   std::array<bool, camera::parameter_count> free = {true, true, true, true, true, true, true, true, false, false};
   std::vector<char> stations;  ///< 1: unknown; empty: every oriented station
   std::vector<char> cameras;   ///< 1: the free parameters are unknowns; empty: every camera of an unknown station
+  std::vector<int> points;     ///< tie points that may take part, ascending; empty: all
   bool positions = true;       ///< observed positions and sortie offsets
   bool control = true;         ///< points of role control with their sightings
   double robust_scale = 0.0;   ///< of the Cauchy weight of ties, in sigmas; 0: full weight

@@ -2,31 +2,38 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/adjust.hpp>
+#include <tuple>
 
 namespace mesograph::adjust {
 
 namespace {
 
-/// The values that a step changes.
-struct Values {
-  std::vector<Eigen::Vector3d> C, X, surveyed_X, offset;
-  std::vector<Eigen::Matrix3d> R;
-  std::vector<camera::Interior> interior;
-
-  explicit Values(const Block& block) {
-    for (const Station& s : block.stations) C.push_back(s.C), R.push_back(s.R);
-    for (const GroundPoint& p : block.points) X.push_back(p.X);
-    for (const SurveyedPoint& p : block.surveyed) surveyed_X.push_back(p.point.X);
-    for (const Sortie& s : block.sorties) offset.push_back(s.offset);
-    for (const camera::Camera& c : block.cameras) interior.push_back(c.interior);
+/// The values that a step changes: of what is unknown, so that a small scope in a large block costs little.
+class Values {
+ public:
+  Values(const Block& block, const NormalEquations& equations) : equations_(equations) {
+    const Layout& layout = equations.layout();
+    for (std::size_t i = 0; i < layout.station.size(); ++i)
+      if (layout.station[i] >= 0) stations_.emplace_back(i, block.stations[i].R, block.stations[i].C);
+    for (const ActivePoint& p : equations.points()) X_.push_back(ground_point(block, p).X);
+    for (const Sortie& s : block.sorties) offset_.push_back(s.offset);
+    for (const camera::Camera& c : block.cameras) interior_.push_back(c.interior);
   }
   void restore(Block& block) const {
-    for (std::size_t i = 0; i < C.size(); ++i) block.stations[i].C = C[i], block.stations[i].R = R[i];
-    for (std::size_t i = 0; i < X.size(); ++i) block.points[i].X = X[i];
-    for (std::size_t i = 0; i < surveyed_X.size(); ++i) block.surveyed[i].point.X = surveyed_X[i];
-    for (std::size_t i = 0; i < offset.size(); ++i) block.sorties[i].offset = offset[i];
-    for (std::size_t i = 0; i < interior.size(); ++i) block.cameras[i].interior = interior[i];
+    for (const auto& [i, R, C] : stations_) block.stations[i].R = R, block.stations[i].C = C;
+    for (std::size_t i = 0; i < X_.size(); ++i) {
+      const ActivePoint& p = equations_.points()[i];
+      (p.surveyed ? block.surveyed[p.index].point : block.points[p.index]).X = X_[i];
+    }
+    for (std::size_t i = 0; i < offset_.size(); ++i) block.sorties[i].offset = offset_[i];
+    for (std::size_t i = 0; i < interior_.size(); ++i) block.cameras[i].interior = interior_[i];
   }
+
+ private:
+  const NormalEquations& equations_;
+  std::vector<std::tuple<std::size_t, Eigen::Matrix3d, Eigen::Vector3d>> stations_;
+  std::vector<Eigen::Vector3d> X_, offset_;
+  std::vector<camera::Interior> interior_;
 };
 
 }  // namespace
@@ -51,7 +58,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     equations.reduce(lambda, S, s);
     if (!analysed) factor.analyzePattern(S), analysed = true;
     factor.factorize(S);
-    const Values before(block);
+    const Values before(block, equations);
     double cost = std::numeric_limits<double>::infinity();
     if (factor.info() == Eigen::Success) {
       equations.apply(factor.solve(s), block);

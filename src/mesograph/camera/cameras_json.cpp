@@ -3,6 +3,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <nlohmann/json.hpp>
+#include <set>
 
 namespace mesograph::camera {
 
@@ -32,13 +33,23 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   return camera;
 }
 
+/// JSON allows a name twice in an object and keeps the last; of two cameras one would be lost without a word.
+nlohmann::json parse_distinct(const std::string& text, const std::string& file) {
+  std::set<std::string> names;
+  return nlohmann::json::parse(text, [&](int depth, nlohmann::json::parse_event_t event, nlohmann::json& value) {
+    if (event == nlohmann::json::parse_event_t::key && depth == 1 && !names.insert(value.get<std::string>()).second)
+      throw Error("{}: two cameras are named {}; rename one", file, value.get<std::string>());
+    return true;
+  });
+}
+
 }  // namespace
 
 std::map<std::string, Camera> read_cameras(const std::filesystem::path& path) {
   const std::string file = path.string();
   std::map<std::string, Camera> cameras;
   try {
-    const auto json = nlohmann::json::parse(read_file(path));
+    const auto json = parse_distinct(read_file(path), file);
     for (const auto& [name, entry] : json.items()) cameras[name] = camera_from(name, entry, file);
   } catch (const nlohmann::json::exception& error) {
     throw Error("{}: is not a valid cameras.json ({}); see docs/files.md", file, error.what());

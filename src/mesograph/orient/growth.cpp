@@ -239,7 +239,13 @@ void Growth::adjust_around(int station) {
     scope.cameras[block_.stations[station].camera] = 1;
     scope.free = free_parameters(3);
   }
-  adjust_free(scope, 8, 1e-3);
+  for (std::size_t s = 0; s < scope.stations.size(); ++s)
+    if (scope.stations[s])
+      for (const Seen& seen : seen_[s])
+        if (block_.points[seen.point].X.allFinite()) scope.points.push_back(seen.point);
+  std::sort(scope.points.begin(), scope.points.end());
+  scope.points.erase(std::unique(scope.points.begin(), scope.points.end()), scope.points.end());
+  adjust_free(scope, options_.local_iterations, 1e-3);
 }
 
 void Growth::adjust_all() {
@@ -282,7 +288,8 @@ void Growth::grow() {
     progress_.advance();
     intersect_new(next.station);
     adjust_around(next.station);
-    if (oriented_ <= 6 || oriented_ >= options_.global_growth * adjusted_at_) adjust_all();
+    const double growth = oriented_ < options_.small_block ? options_.global_growth : options_.late_growth;
+    if (oriented_ <= 6 || oriented_ >= growth * adjusted_at_) adjust_all();
   }
   adjust_all();
 }

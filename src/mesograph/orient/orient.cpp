@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <limits>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/match/tie_points.hpp>
@@ -40,6 +41,28 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
   return fit(0.1);
 }
 
+/// Intersects a point from those of its rays that meet: the worst is set aside as long as it misses by more than a few
+/// pixels. One wrong ray of six would otherwise pull the point away, and the adjustment with it.
+void intersect_agreeing(const adjust::Block& block, adjust::GroundPoint& point) {
+  constexpr double limit_px = 6.0;
+  for (adjust::Ray& ray : point.rays) ray.accepted = true;
+  point.X.setConstant(nan);
+  for (std::size_t left = point.rays.size(); left >= 2; --left) {
+    if (!adjust::intersect(block, point, 1.0 * rad_per_deg)) return;
+    adjust::Ray* worst = nullptr;
+    double most = limit_px;
+    for (adjust::Ray& ray : point.rays) {
+      if (!adjust::takes_part(block, ray)) continue;
+      const auto v = adjust::residual(block, ray, point.X);
+      const double length = v ? v->norm() : std::numeric_limits<double>::infinity();
+      if (length > most) most = length, worst = &ray;
+    }
+    if (worst == nullptr) return;
+    worst->accepted = false;
+  }
+  point.X.setConstant(nan);
+}
+
 /// The tie points that growth works with. Growth needs spread, not numbers; the last adjustment takes all points.
 adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
   constexpr int columns = 12, rows = 9;
@@ -72,11 +95,7 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
   growth.grow();
   block.stations = small.stations;
   block.cameras = small.cameras;
-  parallel_for(block.points.size(), 64, [&](std::size_t p) {
-    for (adjust::Ray& ray : block.points[p].rays) ray.accepted = true;
-    block.points[p].X.setConstant(nan);
-    adjust::intersect(block, block.points[p], 1.0 * rad_per_deg);
-  });
+  parallel_for(block.points.size(), 64, [&](std::size_t p) { intersect_agreeing(block, block.points[p]); });
   out.components = 1;
   for (std::size_t s = 0; s < block.stations.size(); ++s)
     if (!block.stations[s].oriented)

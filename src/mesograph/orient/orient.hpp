@@ -14,9 +14,13 @@ struct OrientOptions {
   double new_camera_tolerance = 0.010, known_camera_tolerance = 0.004;
   int photos_of_known_camera = 4;
   int least_inliers = 15;
-  int rays_per_cell = 6;  ///< of 12 x 9 cells of a photo that growth works with: 650 rays a photo
+  int rays_per_cell = 4;  ///< of 12 x 9 cells of a photo that growth works with: 430 rays a photo
   double min_start_angle_deg = 3.0;
-  double global_growth = 1.25;  ///< global adjustment whenever the block has grown by this factor
+  /// Global adjustment whenever the block has grown by this factor: often while the cameras are hardly known, later
+  /// only to keep the block from bending. Together they cost three to five adjustments of the whole block.
+  double global_growth = 1.25, late_growth = 1.5;
+  int small_block = 40;      ///< photos up to which the first of the two holds
+  int local_iterations = 4;  ///< of the adjustment around a new photo; the global ones bring it to rest
 };
 
 struct NotOriented {

@@ -12,26 +12,6 @@ namespace {
 
 constexpr double flying_height = 68.0;  // m over ground: GSD about 6 cm at the demo's size
 
-std::vector<TrueCamera> make_cameras(int width, int height) {
-  const double scale = width / 1200.0;
-  TrueCamera grid{"kestrel-a",  "Kestrel 20", "KA1042", width,  height, 1103.4 * scale, 5.3 * scale,
-                  -3.8 * scale, -0.076,       0.019,    -0.003, 0.0005, -0.0004};
-  TrueCamera cross{"kestrel-b", "Kestrel 12", "KB2077", width, height,  981.7 * scale, -4.1 * scale,
-                   6.2 * scale, 0.052,        -0.021,   0.004, -0.0003, 0.0006};
-  return {grid, cross};
-}
-
-/// Axes of a camera that looks along azimuth (clockwise from north), tilted off nadir, turned about its axis.
-Eigen::Matrix3d look(double azimuth, double tilt, double roll) {
-  const Eigen::Vector3d ahead(std::sin(azimuth), std::cos(azimuth), 0);
-  const Eigen::Vector3d right(std::cos(azimuth), -std::sin(azimuth), 0);
-  const Eigen::Vector3d forward = std::sin(tilt) * ahead - std::cos(tilt) * Eigen::Vector3d::UnitZ();
-  const Eigen::Vector3d turned = Eigen::AngleAxisd(roll, forward) * right;
-  Eigen::Matrix3d axes;
-  axes << turned.transpose(), forward.cross(turned).transpose(), forward.transpose();
-  return axes;
-}
-
 struct Pilot {
   const Site& site;
   Random random;
@@ -108,9 +88,28 @@ void spoil(Pilot& pilot, int bad) {
 
 }  // namespace
 
+std::vector<TrueCamera> made_up_cameras(int width, int height) {
+  const double scale = width / 1200.0;
+  TrueCamera grid{"kestrel-a",  "Kestrel 20", "KA1042", width,  height, 1103.4 * scale, 5.3 * scale,
+                  -3.8 * scale, -0.076,       0.019,    -0.003, 0.0005, -0.0004};
+  TrueCamera cross{"kestrel-b", "Kestrel 12", "KB2077", width, height,  981.7 * scale, -4.1 * scale,
+                   6.2 * scale, 0.052,        -0.021,   0.004, -0.0003, 0.0006};
+  return {grid, cross};
+}
+
+Eigen::Matrix3d look(double azimuth, double tilt, double roll) {
+  const Eigen::Vector3d ahead(std::sin(azimuth), std::cos(azimuth), 0);
+  const Eigen::Vector3d right(std::cos(azimuth), -std::sin(azimuth), 0);
+  const Eigen::Vector3d forward = std::sin(tilt) * ahead - std::cos(tilt) * Eigen::Vector3d::UnitZ();
+  const Eigen::Vector3d turned = Eigen::AngleAxisd(roll, forward) * right;
+  Eigen::Matrix3d axes;
+  axes << turned.transpose(), forward.cross(turned).transpose(), forward.transpose();
+  return axes;
+}
+
 Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height) {
   Pilot pilot{site, Random(seed ^ 0xF11687ull), {}, {}, 0};
-  pilot.flight.cameras = make_cameras(width, height);
+  pilot.flight.cameras = made_up_cameras(width, height);
   const double gsd = flying_height / pilot.flight.cameras[0].c;
   const int bad = photos >= 30 ? 4 : photos >= 8 ? 1 : 0;
   const int strips = photos >= 30 ? 4 : 2;

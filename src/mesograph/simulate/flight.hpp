@@ -35,6 +35,12 @@ struct Flight {
   std::vector<TrueStation> stations;
 };
 
+/// The two cameras of the made-up surveys, `grid` and `cross`; they scale with the photo's width.
+std::vector<TrueCamera> made_up_cameras(int width, int height);
+
+/// Axes of a camera that looks along azimuth (clockwise from north), tilted off nadir, turned about its axis; rad.
+Eigen::Matrix3d look(double azimuth, double tilt, double roll);
+
 /// Two overlapping sorties: `grid`, nadir, terrain following, 80/70 % overlap, and `cross`, oblique over the upper
 /// half; with some useless photos among the first sortie. `photos` counts all of them.
 Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height);

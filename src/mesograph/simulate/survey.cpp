@@ -12,7 +12,8 @@
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/simulate/render.hpp>
 #include <mesograph/simulate/survey.hpp>
-#include <nlohmann/json.hpp>
+#include <mesograph/simulate/truth_files.hpp>
+#include <mesograph/simulate/wide_block.hpp>
 
 namespace mesograph::simulate {
 
@@ -20,16 +21,12 @@ namespace fs = std::filesystem;
 
 namespace {
 
-const char* const crs_code = "EPSG:25833+5773";
-const Eigen::Vector3d site_origin(431200.0, 6822400.0, 640.0);  // east, north, height of the site frame's origin
-
 /// Everything that the writers of the files need.
 struct Job {
   fs::path folder;
   SimulateOptions options;
   Site site;
-  geo::Crs crs = geo::resolve({crs_code, "", ""});
-  geo::Frame frame{crs, site_origin};
+  TruthFiles files;
   Flight flight;
 
   explicit Job(fs::path where, const SimulateOptions& o) : folder(std::move(where)), options(o), site(o.seed) {
@@ -106,60 +103,13 @@ void paint_targets(Job& job) {
 
 std::string target_name(std::size_t i) { return i < 8 ? fmt::format("K{:02d}", i + 1) : fmt::format("P{:02d}", i - 7); }
 
-std::string crs_fields(const Job& job, const Eigen::Vector3d& X) {
-  const Eigen::Vector3d p = job.frame.crs_from_local(X);
-  return csv_length(p.x()) + "," + csv_length(p.y()) + "," + csv_length(p.z());
-}
-
-/// Angles of the photogrammetric frame (x right, y up, z back) against the grid, from the graphics axes.
-Eigen::Vector3d omega_phi_kappa_deg(const Job& job, const TrueStation& s, const Eigen::Matrix3d& axes) {
-  const Eigen::Matrix3d grid_from_local = job.frame.local_from_grid(s.C).transpose();
-  const Eigen::Vector3d right = grid_from_local * axes.row(0).transpose();
-  const Eigen::Vector3d up = -grid_from_local * axes.row(1).transpose();
-  const Eigen::Vector3d back = -grid_from_local * axes.row(2).transpose();
-  return Eigen::Vector3d(std::atan2(-back.y(), back.z()), std::asin(back.x()), std::atan2(-up.x(), right.x())) * 180.0 /
-         M_PI;
-}
-
-std::string stations_text(const Job& job, const std::vector<TrueStation>& stations) {
-  std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa\n";
-  for (const TrueStation& s : stations) {
-    const Eigen::Vector3d a = omega_phi_kappa_deg(job, s, s.axes);
-    text += fmt::format("{},{},{},{},{},{},{}\n", s.image, s.sortie, job.camera(s).name, crs_fields(job, s.C),
-                        csv_degrees(a.x()), csv_degrees(a.y()), csv_degrees(a.z()));
-  }
-  return text;
-}
-
-std::string cameras_text(const std::vector<TrueCamera>& cameras, bool nominal) {
-  nlohmann::ordered_json json;
-  for (const TrueCamera& c : cameras) {
-    const double t = nominal ? 0.0 : 1.0;
-    json[c.name] = {{"model", "brown"},
-                    {"direction", "ideal_to_image"},
-                    {"width", c.width},
-                    {"height", c.height},
-                    {"c", nominal ? 1.01 * c.c : c.c},
-                    {"x0", t * c.x0},
-                    {"y0", t * c.y0},
-                    {"k1", t * c.k1},
-                    {"k2", t * c.k2},
-                    {"k3", t * c.k3},
-                    {"p1", t * c.p1},
-                    {"p2", t * c.p2},
-                    {"b1", 0.0},
-                    {"b2", 0.0}};
-  }
-  return json.dump(2) + "\n";
-}
-
 void write_control(const Job& job) {
   Random random(job.options.seed ^ 0xC0177017ull);
   std::string control = "id,east,north,height,role,sigma_h,sigma_v\n";
   for (std::size_t i = 0; i < job.site.targets().size(); ++i) {
     const Eigen::Vector3d error(random.normal(0.01), random.normal(0.01), random.normal(0.015));
-    control += fmt::format("{},{},{},0.01,0.015\n", target_name(i), crs_fields(job, job.site.targets()[i].X + error),
-                           i < 8 ? "control" : "check");
+    control += fmt::format("{},{},{},0.01,0.015\n", target_name(i),
+                           job.files.crs_fields(job.site.targets()[i].X + error), i < 8 ? "control" : "check");
   }
   write_file(job.folder / "control.csv", control);
 }
@@ -175,42 +125,6 @@ void write_sightings(const Job& job) {
                           csv_pixels(x.y() + random.normal(0.3)));
     }
   write_file(job.folder / "sightings.csv", text);
-}
-
-/// Tie points on the visible surface with 0.5 px noise, start values of stations and cameras, for surveys without
-/// pixels.
-std::string write_ties(const Job& job) {
-  Random random(job.options.seed ^ 0x71E5ull);
-  std::string ties = "image,point,x,y\n", truth;
-  for (int n = 0, kept = 0; kept < 60 * job.options.photos && n < 400 * job.options.photos; ++n) {
-    const double x = random.uniform(-Site::half_width, Site::half_width),
-                 y = random.uniform(-Site::half_length, Site::half_length);
-    const Eigen::Vector3d X(x, y, job.site.height(x, y));
-    std::string rows;
-    int rays = 0;
-    for (const TrueStation& s : job.flight.stations) {
-      Eigen::Vector2d p;
-      if (!s.good || !job.sees(s, X, 3, p) || random.uniform(0, 1) < 0.3) continue;
-      rows += fmt::format("{},T{:05d},{},{}\n", s.image, kept, csv_pixels(p.x() + random.normal(0.5)),
-                          csv_pixels(p.y() + random.normal(0.5)));
-      ++rays;
-    }
-    if (rays < 2) continue;
-    ties += rows;
-    truth += fmt::format("T{:05d},{}\n", kept++, crs_fields(job, X));
-  }
-  write_file(job.folder / "ties.csv", ties);
-  std::vector<TrueStation> rough;
-  for (const TrueStation& s : job.flight.stations) {
-    if (!s.good) continue;
-    rough.push_back(s);
-    rough.back().C += Eigen::Vector3d(random.normal(1.0), random.normal(1.0), random.normal(1.0));
-    rough.back().axes = s.axes * Eigen::AngleAxisd(random.normal(0.01), Eigen::Vector3d::UnitX()).toRotationMatrix() *
-                        Eigen::AngleAxisd(random.normal(0.01), Eigen::Vector3d::UnitZ()).toRotationMatrix();
-  }
-  write_file(job.folder / "stations.csv", stations_text(job, rough));
-  write_file(job.folder / "cameras.json", cameras_text(job.flight.cameras, true));
-  return truth;
 }
 
 std::string clock(int seconds) {
@@ -229,8 +143,8 @@ std::vector<photo::Raster<float>> take_photos(const Job& job, Progress& progress
     Rendering taken = render(job.site, camera, s, suns[s.camera], lit[s.camera], job.options.seed ^ seed_from(s.image));
     const fs::path path = job.folder / "photos" / s.sortie / s.image;
     photo::write_jpeg(path, taken.image, 86);
-    const geo::Frame frame(job.crs, site_origin);  // a frame belongs to one thread
-    const Eigen::Vector3d tag = geo::wgs84_from_crs(job.crs, frame.crs_from_local(s.geotag));
+    const geo::Frame frame(job.files.crs, site_origin());  // a frame belongs to one thread
+    const Eigen::Vector3d tag = geo::wgs84_from_crs(job.files.crs, frame.crs_from_local(s.geotag));
     photo::Metadata metadata;
     metadata.longitude_deg = tag.x(), metadata.latitude_deg = tag.y(), metadata.height = tag.z();
     metadata.focal_35mm = std::round(camera.c * 43.2666 / std::hypot(camera.width, camera.height));
@@ -255,17 +169,17 @@ std::vector<photo::Raster<float>> take_photos(const Job& job, Progress& progress
 void write_surface(const Job& job, const std::vector<photo::Raster<float>>& ranges) {
   const int columns = static_cast<int>(2 * Site::half_width / Site::cell),
             rows = static_cast<int>(2 * Site::half_length / Site::cell);
-  const double west = std::floor(site_origin.x() - Site::half_width),
-               north = std::ceil(site_origin.y() + Site::half_length);
+  const double west = std::floor(site_origin().x() - Site::half_width),
+               north = std::ceil(site_origin().y() + Site::half_length);
   // Site frame from grid is affine to 2 mm over the site: three exact points give it.
-  const Eigen::Vector3d o = job.frame.local_from_crs(site_origin);
-  const Eigen::Vector3d ex = (job.frame.local_from_crs(site_origin + Eigen::Vector3d(50, 0, 0)) - o) / 50;
-  const Eigen::Vector3d ey = (job.frame.local_from_crs(site_origin + Eigen::Vector3d(0, 50, 0)) - o) / 50;
+  const Eigen::Vector3d o = job.files.frame.local_from_crs(site_origin());
+  const Eigen::Vector3d ex = (job.files.frame.local_from_crs(site_origin() + Eigen::Vector3d(50, 0, 0)) - o) / 50;
+  const Eigen::Vector3d ey = (job.files.frame.local_from_crs(site_origin() + Eigen::Vector3d(0, 50, 0)) - o) / 50;
   std::vector<float> height(static_cast<std::size_t>(columns) * rows), seen(height.size()), cover(height.size());
   parallel_for(static_cast<std::size_t>(rows), [&](std::size_t row) {
     for (int col = 0; col < columns; ++col) {
-      const double de = west + (col + 0.5) * Site::cell - site_origin.x();
-      const double dn = north - (static_cast<double>(row) + 0.5) * Site::cell - site_origin.y();
+      const double de = west + (col + 0.5) * Site::cell - site_origin().x();
+      const double dn = north - (static_cast<double>(row) + 0.5) * Site::cell - site_origin().y();
       const Eigen::Vector3d plane = de * ex + dn * ey;
       const Eigen::Vector3d X(plane.x(), plane.y(), job.site.height(plane.x(), plane.y()));
       const std::size_t i = row * static_cast<std::size_t>(columns) + col;
@@ -297,7 +211,7 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
   int band = 0;
   for (auto* values : {&height, &seen, &cover}) {
     for (float& v : *values)
-      if (values == &height) v += static_cast<float>(site_origin.z());
+      if (values == &height) v += static_cast<float>(site_origin().z());
     if (out->GetRasterBand(++band)->RasterIO(GF_Write, 0, 0, columns, rows, values->data(), columns, rows, GDT_Float32,
                                              0, 0, nullptr) != CE_None)
       status = CE_Failure;
@@ -314,28 +228,28 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
     throw Error("--size {}x{}: choose from 160x120 to 8000x6000", options.width, options.height);
   if (fs::exists(folder / "survey.toml"))
     throw Error("{}: holds a survey already; name another folder", folder.string());
+  if (!options.with_photos) {
+    simulate_wide_block(folder, options, progress);
+    return;
+  }
   Job job(folder, options);
   paint_targets(job);
   std::string truth_points = "point,east,north,height\n";
   for (std::size_t i = 0; i < job.site.targets().size(); ++i)
-    truth_points += target_name(i) + "," + crs_fields(job, job.site.targets()[i].X) + "\n";
+    truth_points += target_name(i) + "," + job.files.crs_fields(job.site.targets()[i].X) + "\n";
   write_control(job);
   write_sightings(job);
-  if (options.with_photos)
-    write_surface(job, take_photos(job, progress));
-  else
-    truth_points += write_ties(job);
+  write_surface(job, take_photos(job, progress));
   write_file(folder / "truth" / "points.csv", truth_points);
-  write_file(folder / "truth" / "stations.csv", stations_text(job, job.flight.stations));
-  write_file(folder / "truth" / "cameras.json", cameras_text(job.flight.cameras, false));
+  write_file(folder / "truth" / "stations.csv", job.files.stations_text(job.flight.stations, job.flight.cameras));
+  write_file(folder / "truth" / "cameras.json", true_cameras_text(job.flight.cameras));
   write_file(folder / "truth" / "bad_photos.csv", [&] {
     std::string text = "image\n";
     for (const TrueStation& s : job.flight.stations)
       if (!s.good) text += s.image + "\n";
     return text;
   }());
-  write_file(folder / "survey.toml",
-             fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code));
+  write_file(folder / "survey.toml", survey_toml());
 }
 
 }  // namespace mesograph::simulate

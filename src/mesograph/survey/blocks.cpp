@@ -285,7 +285,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     for (const auto& row : listing->rows) rows[row.image] = &row;
     for (std::size_t i = 0; i < b.stations.size(); ++i) {
       const auto found = rows.find(out.images[i]);
-      if (found == rows.end()) continue;
+      if (found == rows.end() || !found->second->angles_deg.allFinite()) continue;
       const Listing::Row& row = *found->second;
       adjust::Station& s = b.stations[i];
       s.C = frame.local_from_crs(row.position);

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cmath>
 #include <mesograph/base/csv.hpp>
@@ -6,6 +7,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/survey/listing.hpp>
+#include <set>
 
 namespace mesograph::survey {
 
@@ -48,13 +50,38 @@ class NamedTable {
   ColumnNames names_;
 };
 
+/// Three angles of a row; NaN where all are empty: then the row says where a photo was taken, not how it looked.
+Eigen::Vector3d angles_of(const NamedTable& table, std::size_t row, const std::array<const char*, 3>& names) {
+  int given = 0;
+  for (const char* name : names) given += !table.text(row, name).empty();
+  if (given == 0) return Eigen::Vector3d::Constant(nan);
+  return {table.required(row, names[0]), table.required(row, names[1]), table.required(row, names[2])};
+}
+
+void check_rows(const Listing& listing, const NamedTable& table) {
+  std::set<std::string> seen;
+  bool apart = listing.rows.size() < 2;
+  for (std::size_t row = 0; row < listing.rows.size(); ++row) {
+    const Listing::Row& r = listing.rows[row];
+    if (!seen.insert(r.image).second)
+      throw Error("{}: photo '{}' is listed twice; keep one row", table.where(row), r.image);
+    apart = apart || (r.position - listing.rows[0].position).norm() > 0.01;
+    // 400 gon are a full turn; nobody writes more than 360 degrees.
+    if (r.angles_deg.allFinite() && r.angles_deg.cwiseAbs().maxCoeff() > 360.0)
+      throw Error("{}: an angle of '{}' is above 360; angles are in degrees, not in gon", table.where(row), r.image);
+  }
+  if (!apart)
+    throw Error("{}: all photos have the same position; check which columns are east, north and height (--columns)",
+                table.where(0));
+}
+
 Listing read_listing(const NamedTable& table) {
   table.need({"image", "camera", "east", "north", "height"});
   Listing out;
-  const bool turned = table.has("yaw") && !table.has("omega");
+  const bool turned = table.has("yaw") && !table.has("omega"), angles = turned || table.has("omega");
   if (turned)
     table.need({"yaw", "pitch", "roll"});
-  else
+  else if (angles)
     table.need({"omega", "phi", "kappa"});
   for (std::size_t row = 0; row < table.rows(); ++row) {
     Listing::Row r;
@@ -62,13 +89,14 @@ Listing read_listing(const NamedTable& table) {
     if (r.image.empty() || r.camera.empty()) throw Error("{}: image or camera is empty; fill it in", table.where(row));
     r.position = {table.required(row, "east"), table.required(row, "north"), table.required(row, "height")};
     r.yaw_pitch_roll = turned;
-    r.angles_deg =
-        turned
-            ? Eigen::Vector3d(table.required(row, "yaw"), table.required(row, "pitch"), table.required(row, "roll"))
-            : Eigen::Vector3d(table.required(row, "omega"), table.required(row, "phi"), table.required(row, "kappa"));
+    if (turned)
+      r.angles_deg = angles_of(table, row, {"yaw", "pitch", "roll"});
+    else if (angles)
+      r.angles_deg = angles_of(table, row, {"omega", "phi", "kappa"});
     r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
     out.rows.push_back(r);
   }
+  check_rows(out, table);
   return out;
 }
 
@@ -213,7 +241,7 @@ void place_listed(const Survey& survey, std::vector<Photo>& photos) {
   if (!listing || survey.crs.local) return;
   std::map<std::string, const Listing::Row*> rows;
   for (const Listing::Row& r : listing->rows)
-    if (r.sigma_h > 0 || r.sigma_v > 0) rows[r.image] = &r;
+    if (r.sigma_h > 0 || r.sigma_v > 0 || !r.angles_deg.allFinite()) rows[r.image] = &r;
   std::vector<Photo*> found;
   std::vector<Eigen::Vector3d> places;
   for (Photo& p : photos)

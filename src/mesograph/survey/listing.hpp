@@ -15,7 +15,8 @@ struct Listing {
     std::string image, sortie, camera;
     Eigen::Vector3d position;  ///< survey CRS
     bool yaw_pitch_roll = false;
-    Eigen::Vector3d angles_deg;           ///< omega, phi, kappa, or yaw, pitch, roll of a gimbal
+    /// omega, phi, kappa, or yaw, pitch, roll of a gimbal; NaN: only the position is known
+    Eigen::Vector3d angles_deg = Eigen::Vector3d::Constant(nan);
     double sigma_h = nan, sigma_v = nan;  ///< m
   };
   std::vector<Row> rows;
@@ -23,7 +24,8 @@ struct Listing {
 std::optional<Listing> load_listing(const Survey& survey);
 
 /// Checks a listing and its cameras and keeps both in inputs/, its columns under our names. Throws Error where a column
-/// is missing, a number is none, or a row names a camera that cameras.json has not.
+/// is missing, a number is none, a row names a camera that cameras.json has not, a photo comes twice, all positions are
+/// one, or angles are beyond a full turn.
 void keep_listing(const Survey& survey, const std::filesystem::path& listing, const std::filesystem::path& cameras,
                   const ColumnNames& columns);
 
@@ -40,7 +42,8 @@ struct PositionsUsed {
 /// its metadata, brought to WGS 84 and above the ellipsoid by what survey.toml says of its sortie.
 PositionsUsed place_photos(const Survey& survey, std::vector<Photo>& photos);
 
-/// Photos whose row in the listing states a sigma: their listed position is an observation, instead of any other.
+/// Photos whose row in the listing states a sigma, or no angles: their listed position is an observation, instead of
+/// any other.
 void place_listed(const Survey& survey, std::vector<Photo>& photos);
 
 /// Seconds of "2026:06:14 10:02:33.25" or "2026-06-14T10:02:33.25Z" since some day; NaN where it is no time.

@@ -94,7 +94,8 @@ void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& 
 
 void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, Progress& progress) {
   const CsvTable csv(imported_ties(survey), {"image", "point", "x", "y"});
-  const auto number = numbers_of(table.kept());
+  const std::vector<const Photo*> kept = table.kept();
+  const auto number = numbers_of(kept);
   std::map<std::string, TieTable::Point> points;
   std::size_t skipped = 0;
   for (std::size_t row = 0; row < csv.rows(); ++row) {
@@ -111,6 +112,10 @@ void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, 
                             csv.number(row, "sigma").value_or(nan)};
     if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == ray.photo; }))
       throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(row), name, photo->first);
+    const Photo& seen_in = *kept[static_cast<std::size_t>(photo->second)];
+    if (!(ray.x.x() >= 0 && ray.x.y() >= 0 && ray.x.x() <= seen_in.width && ray.x.y() <= seen_in.height))
+      throw Error("{}: tie point '{}' lies outside '{}' ({} x {} pixels, origin at the top left corner); correct it",
+                  csv.where(row), name, photo->first, seen_in.width, seen_in.height);
     point.rays.push_back(ray);
   }
   std::size_t added = 0;

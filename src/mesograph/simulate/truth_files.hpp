@@ -1,0 +1,34 @@
+#pragma once
+
+#include <mesograph/geo/frame.hpp>
+#include <mesograph/simulate/flight.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::simulate {
+
+inline constexpr const char* crs_code = "EPSG:25833+5773";
+
+/// East, north, height of the origin of the site frame.
+Eigen::Vector3d site_origin();
+
+/// The site frame in the CRS of made-up surveys, and what is written in it.
+struct TruthFiles {
+  geo::Crs crs = geo::resolve({crs_code, "", ""});
+  geo::Frame frame{crs, site_origin()};
+
+  /// "east,north,height" of a point of the site frame.
+  std::string crs_fields(const Eigen::Vector3d& X) const;
+  /// stations.csv with omega, phi, kappa against the grid.
+  std::string stations_text(const std::vector<TrueStation>& stations, const std::vector<TrueCamera>& cameras) const;
+};
+
+/// cameras.json as it is.
+std::string true_cameras_text(const std::vector<TrueCamera>& cameras);
+/// cameras.json as somebody who knows the lens by its label writes it: c too large by `factor`, no distortion.
+std::string nominal_cameras_text(const std::vector<TrueCamera>& cameras, double factor);
+
+/// survey.toml of a made-up survey.
+std::string survey_toml();
+
+}  // namespace mesograph::simulate
