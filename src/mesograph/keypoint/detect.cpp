@@ -12,7 +12,7 @@ namespace {
 
 constexpr int least_side = 24;  ///< pixels of an octave that is searched
 
-/// The order in which extrema are worth keeping. Of n places the first four fifths go to the strongest wherever they
+/// The order in which extrema are worth keeping. Of n places the first five sixths go to the strongest wherever they
 /// are: they are the ones found again in another view. The rest go in turn to the strongest, second strongest ... of
 /// every cell of a grid over the photo, so that weak ground has its share.
 std::vector<std::size_t> by_benefit(const std::vector<Extremum>& all, std::size_t n, double width, double height) {
@@ -28,7 +28,7 @@ std::vector<std::size_t> by_benefit(const std::vector<Extremum>& all, std::size_
   std::stable_sort(order.begin(), order.end(), [&](auto a, auto b) { return all[a].strength > all[b].strength; });
   std::vector<std::size_t> in_cell(cells * cells, 0);
   for (const std::size_t i : order) rank[i] = in_cell[cell_of(all[i])]++;
-  const auto rest = order.begin() + static_cast<std::ptrdiff_t>(std::min(n * 4 / 5, order.size()));
+  const auto rest = order.begin() + static_cast<std::ptrdiff_t>(std::min(n * 5 / 6, order.size()));
   std::stable_sort(rest, order.end(), [&](auto a, auto b) { return rank[a] < rank[b]; });
   return order;
 }
@@ -53,6 +53,9 @@ Found search(const photo::Grey& photo, std::size_t limit, const DetectOptions& o
   std::erase_if(out.extrema, [&](const Extremum& e) { return e.octave == options.octaves - 1; });
   // Descriptors of the doubled photo lose nothing when its levels are thinned to the photo's own pixels.
   out.octaves[-1] = find_extrema(doubled(photo, to_base(2 * photo_sigma)), 2, -1, options, out.extrema);
+  // What the lens and the pixels take from the contrast of the finest scales is given back in part.
+  for (Extremum& e : out.extrema)
+    if (e.octave < 0) e.strength *= 1.15f;
   return out;
 }
 

@@ -23,7 +23,7 @@ struct Keypoints {
 };
 
 struct DetectOptions {
-  /// Most keypoints of one photo. Four fifths go to the strongest wherever they are, the rest in turn to the
+  /// Most keypoints of one photo. Five sixths go to the strongest wherever they are, the rest in turn to the
   /// strongest of each of about 200 equal cells, so that weak ground has its share. Matching time grows with its
   /// square; beyond 8000 a photo rarely gains ground.
   int limit = 8000;
