@@ -4,6 +4,7 @@
 #include <mesograph/base/threads.hpp>
 #include <mesograph/match/tie_points.hpp>
 #include <mesograph/orient/growth.hpp>
+#include <mesograph/orient/positions.hpp>
 #include <mesograph/orient/similarity.hpp>
 #include <numeric>
 
@@ -39,6 +40,34 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
   }
   datum = Datum::control;
   return fit(0.1);
+}
+
+/// Leaves out the positions that the block contradicts, and stands it on the others once more.
+PositionsJudged stand_on_positions(adjust::Block& block) {
+  PositionsJudged judged = judge_positions(block);
+  double sigma = 0;
+  for (const adjust::Sortie& s : block.sorties) sigma = std::max({sigma, s.sigma_photo[0], s.sigma_photo[1]});
+  // Swapped columns make a mirror image, and a flat block fits its mirror image when it is turned upside down.
+  const auto up = std::count_if(block.stations.begin(), block.stations.end(),
+                                [](const adjust::Station& s) { return s.oriented && s.R(2, 2) < 0; });
+  const auto all =
+      std::count_if(block.stations.begin(), block.stations.end(), [](const adjust::Station& s) { return s.oriented; });
+  if (2 * up > all)
+    throw Error(
+        "orient: the photos' positions are a mirror image of the block, which would look at the sky: east and north "
+        "(latitude and longitude) are swapped, or heights are depths; correct the columns");
+  if (judged.median_off > 6 * sigma)
+    throw Error(
+        "orient: the photos' positions do not fit the shape of the block: half of them are {:.1f} m or more off; check "
+        "that they belong to these photos, and their order of columns",
+        judged.median_off);
+  if (judged.wrong.empty()) return judged;
+  for (const WrongPosition& w : judged.wrong) block.stations[w.station].position.setConstant(nan);
+  Datum datum{};
+  if (const auto again = find_datum(block, datum); again && datum == Datum::positions) transform(block, *again);
+  PositionsJudged after = judge_positions(block);
+  after.wrong = judged.wrong;
+  return after;
 }
 
 /// Intersects a point from those of its rays that meet: the worst is set aside as long as it misses by more than a few
@@ -107,6 +136,7 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
         "fewer than 3 control points are sighted in two oriented photos; import control and sightings (control, "
         "sight --import), or give positions");
   transform(block, *datum);
+  if (out.datum == Datum::positions) out.positions = stand_on_positions(block);
   adjust::AdjustOptions adjusting;
   adjusting.scope.control = out.datum == Datum::control;
   adjusting.scope.positions = out.datum == Datum::positions;

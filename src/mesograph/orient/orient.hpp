@@ -2,6 +2,7 @@
 
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/base/progress.hpp>
+#include <mesograph/orient/positions.hpp>
 #include <string>
 #include <vector>
 
@@ -34,6 +35,7 @@ struct OrientResult {
   std::vector<NotOriented> not_oriented;
   int components = 0;
   Datum datum = Datum::none;
+  PositionsJudged positions;        ///< with Datum::positions; the wrong ones took no part in the adjustment
   adjust::AdjustResult adjustment;  ///< of the georeferenced block, control not used except where it gave the datum
 };
 
@@ -43,8 +45,9 @@ struct OrientResult {
 /// Start pair by five-point RANSAC, then photo by photo: resection from the intersected points that spread best over
 /// the photo, new points, adjustment of the neighbourhood; all of it with self-calibration when the block has grown by
 /// `global_growth`. In the end a robust similarity onto the observed positions (three or more not on one line), or onto
-/// control seen in two or more photos, and an adjustment with the positions. Names in messages come from `names` (one a
-/// station). Throws Error where no pair can start or nothing gives a datum.
+/// control seen in two or more photos, and an adjustment with the positions; those that the block contradicts take no
+/// part. Names in messages come from `names` (one a station). Throws Error where no pair can start, nothing gives a
+/// datum, or the positions are not those of this block.
 OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                     Progress& progress);
 

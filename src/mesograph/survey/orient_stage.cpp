@@ -12,7 +12,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 1";
+constexpr const char* version = "orient 2";
 
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;
@@ -42,6 +42,32 @@ orient::OrientResult take_listing(adjust::Block& block) {
   out.adjustment.reprojection_rms_px = std::sqrt(sum / static_cast<double>(n));
   out.adjustment.gsd = adjust::ground_sampling_distance(block);
   return out;
+}
+
+/// Positions that the block contradicts, and sorties that contradict each other.
+void say_positions(const NamedBlock& named, const orient::PositionsJudged& judged, Progress& progress) {
+  for (const orient::WrongPosition& w : judged.wrong)
+    progress.say(fmt::format("{}: its position is {:.1f} m from where the block puts it; it is not used",
+                             named.images[w.station], w.off));
+  const std::vector<adjust::Sortie>& sorties = named.block.sorties;
+  for (std::size_t b = 1; b < judged.offset.size(); ++b) {
+    const Eigen::Vector3d d = judged.offset[b] - judged.offset[0];
+    if (!d.allFinite()) continue;
+    const double plan = d.head<2>().norm(), height = std::abs(d.z());
+    const auto bound = [&](int axis) {
+      return 3 * std::hypot(sorties[0].sigma_offset[axis], sorties[b].sigma_offset[axis]);
+    };
+    if (height > bound(1))
+      progress.say(fmt::format(
+          "sorties {} and {} contradict each other in height by {:.1f} m; one may be above the geoid or have another "
+          "zero: set heights in survey.toml, [sortie.NAME], or trust heights only with control",
+          sorties[0].name, sorties[b].name, height));
+    if (plan > bound(0))
+      progress.say(fmt::format(
+          "sorties {} and {} contradict each other in plan by {:.1f} m; one may be in another datum: set positions_crs "
+          "in survey.toml, [sortie.NAME]",
+          sorties[0].name, sorties[b].name, plan));
+  }
 }
 
 }  // namespace
@@ -84,6 +110,7 @@ Outcome orient(Survey& survey, Progress& progress) {
     out_list.push_back({{"image", named.images[n.station]}, {"reason", n.reason}});
     progress.say(fmt::format("{} could not be oriented: {}", named.images[n.station], n.reason));
   }
+  say_positions(named, result.positions, progress);
   const auto oriented = static_cast<double>(named.images.size() - result.not_oriented.size());
   const auto least = survey.settings.tolerance.find("oriented_share");
   if (least != survey.settings.tolerance.end() && oriented < least->second * static_cast<double>(named.images.size()))
