@@ -11,7 +11,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* keypoint_version = "keypoints 8";
+constexpr const char* keypoint_version = "keypoints 9";
 constexpr const char* match_version = "matches 4";
 
 using Json = nlohmann::json;
