@@ -56,7 +56,8 @@ PositionsJudged stand_on_positions(adjust::Block& block) {
     throw Error(
         "orient: the photos' positions are a mirror image of the block, which would look at the sky: east and north "
         "(latitude and longitude) are swapped, or heights are depths; correct the columns");
-  if (judged.median_off > 6 * sigma)
+  // A block that grew without them may be bent by more than fine positions are uncertain: that is no contradiction.
+  if (judged.median_off > 6 * sigma && judged.median_off > 0.1 * judged.extent)
     throw Error(
         "orient: the photos' positions do not fit the shape of the block: half of them are {:.1f} m or more off; check "
         "that they belong to these photos, and their order of columns",

@@ -29,6 +29,11 @@ PositionsJudged judge_positions(const adjust::Block& block) {
     station.push_back(static_cast<int>(i));
   }
   out.median_off = median(off);
+  Eigen::Vector3d middle = Eigen::Vector3d::Zero();
+  for (const int i : station) middle += block.stations[i].position / static_cast<double>(station.size());
+  std::vector<double> from_middle;
+  for (const int i : station) from_middle.push_back((block.stations[i].position - middle).norm());
+  out.extent = median(std::move(from_middle));
   for (std::size_t k = 0; k < off.size(); ++k) {
     const adjust::Sortie& sortie = block.sorties[block.stations[station[k]].sortie];
     const double sigma = std::hypot(sortie.sigma_photo[0], sortie.sigma_photo[0], sortie.sigma_photo[1]);

@@ -16,6 +16,7 @@ struct WrongPosition {
 struct PositionsJudged {
   std::vector<Eigen::Vector3d> offset;  ///< of each sortie: median of position - station; NaN: no positions
   double median_off = nan;              ///< of all positions from their stations, offsets taken out, m
+  double extent = nan;                  ///< median distance of the positions from their middle, m
   std::vector<WrongPosition> wrong;     ///< beyond eight times the median and five sigma
 };
 
