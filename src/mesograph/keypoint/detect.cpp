@@ -73,7 +73,8 @@ Keypoints detect(const photo::Grey& image, const DetectOptions& options) {
   const WorkingScale scale = working_scale(image.width, image.height, options);
   const auto limit = static_cast<std::size_t>(
       std::min<double>(options.limit, static_cast<double>(image.data.size()) / options.pixels_per_keypoint));
-  const Found found = search(scale.halvings > 0 ? mean_halved(image, scale.halvings) : image, limit, options);
+  const photo::Grey smaller = scale.halvings > 0 ? mean_halved(image, scale.halvings) : photo::Grey();
+  const Found found = search(scale.halvings > 0 ? smaller : image, limit, options);
   Keypoints out;
   for (const std::size_t i : by_benefit(found.extrema, limit, image.width / scale.pixel, image.height / scale.pixel)) {
     const Octave& octave = found.octaves.at(found.extrema[i].octave);
