@@ -83,6 +83,11 @@ def said(result):
 
 def test_a_block_with_gross_errors_and_false_pairs():
     good("simulate", BLOCK, "--no-photos", "--photos", "60", "--points", "150")
+    # The mistakes are there: pairs without common ground, two for a hundred others, a footprint being 74 m x 55 m.
+    truth = places(BLOCK / "truth" / "stations.csv")
+    pairs = {(m["image_a"], m["image_b"]) for m in rows(BLOCK / "matches.csv")}
+    false = [p for p in pairs if p[0][0] == p[1][0] == "G" and np.linalg.norm(truth[p[0]] - truth[p[1]]) > 93]
+    assert 0.005 < len(false) / len(pairs) < 0.03, (len(false), len(pairs))
     result, found = oriented("plain", rows(BLOCK / "stations.csv"))
     answer = assert_right(result, found)
     assert answer["warnings"] == [], answer

@@ -29,11 +29,6 @@ double height(double x, double y) {
   return 0.12 * y + 14 * std::sin(x / 95) + 9 * std::cos(y / 70 + x / 210) + 2.5 * std::sin(x / 21) * std::cos(y / 27);
 }
 
-struct Keypoint {
-  Eigen::Vector2d x;
-  int point = -1;
-};
-
 class WideBlock {
  public:
   WideBlock(fs::path folder, const SimulateOptions& options)
@@ -115,7 +110,6 @@ class WideBlock {
 
   void take_keypoints(Progress& progress) {
     keypoints_.resize(stations_.size());
-    int points = 0;
     for (int n = 0; n < options_.photos; ++n) {
       progress.check();
       for (int k = 0; k < options_.points_per_photo; ++k) {
@@ -125,48 +119,56 @@ class WideBlock {
           if (random_.uniform(0, 1) > seen_share) continue;
           const Eigen::Vector2d noisy = image + Eigen::Vector2d(random_.normal(0.5), random_.normal(0.5));
           rays.emplace_back(s, static_cast<int>(keypoints_[s].size()));
-          keypoints_[s].push_back({noisy, points});
+          keypoints_[s].push_back(noisy);
         }
         // Each keypoint is matched to the next two photos: chains that one wrong match does not break.
         for (std::size_t i = 0; i < rays.size(); ++i)
           for (std::size_t j = i + 1; j < std::min(i + 3, rays.size()); ++j)
             matches_[{rays[i].first, rays[j].first}].emplace_back(rays[i].second, rays[j].second);
-        ++points;
       }
       progress.advance();
     }
   }
   void mistake_some() {
     for (auto& photo : keypoints_)
-      for (Keypoint& k : photo)
+      for (Eigen::Vector2d& x : photo)
         if (random_.uniform(0, 1) < options_.gross_share) {
           const double turn = random_.uniform(0, 2 * M_PI), far = random_.uniform(3, 100);
-          k.x += far * Eigen::Vector2d(std::cos(turn), std::sin(turn));
-          k.x = k.x.cwiseMax(1).cwiseMin(Eigen::Vector2d(options_.width - 1, options_.height - 1));
+          x += far * Eigen::Vector2d(std::cos(turn), std::sin(turn));
+          x = x.cwiseMax(1).cwiseMin(Eigen::Vector2d(options_.width - 1, options_.height - 1));
         }
-    const auto pairs = static_cast<int>(options_.false_share * static_cast<double>(matches_.size()));
-    for (int n = 0; n < pairs; ++n) {
-      const int a = static_cast<int>(random_.below(stations_.size())),
-                b = static_cast<int>(random_.below(stations_.size()));
-      if (a >= b || (stations_[a].C - stations_[b].C).norm() < 3 * flying_height || matches_.count({a, b})) continue;
-      auto& found = matches_[{a, b}];
-      for (std::size_t i = 0; i < keypoints_[a].size() && found.size() < 60; ++i)
-        for (std::size_t j = 0; j < keypoints_[b].size(); ++j)
-          if ((keypoints_[a][i].x - keypoints_[b][j].x).norm() < 4) {
-            found.emplace_back(static_cast<int>(i), static_cast<int>(j));
-            break;
-          }
-      std::set<int> used;
-      std::erase_if(found, [&](const auto& m) { return !used.insert(m.second).second; });
+    add_false_pairs(static_cast<std::size_t>(std::lround(options_.false_share * static_cast<double>(matches_.size()))));
+  }
+  /// Pairs further apart than a footprint is long, matched where their keypoints happen to lie at the same place.
+  void add_false_pairs(std::size_t wanted) {
+    const std::size_t all = matches_.size() + wanted;
+    for (std::size_t attempt = 0; attempt < 1000 * wanted && matches_.size() < all; ++attempt) {
+      const auto i = static_cast<int>(random_.below(stations_.size())),
+                 j = static_cast<int>(random_.below(stations_.size()));
+      const std::pair<int, int> pair(std::min(i, j), std::max(i, j));
+      if ((stations_[i].C - stations_[j].C).norm() < 1.3 * flying_height || matches_.count(pair)) continue;
+      const auto found = coincidences(pair.first, pair.second);
+      if (found.size() >= 20) matches_[pair] = found;
     }
+  }
+  std::vector<std::pair<int, int>> coincidences(int a, int b) const {
+    std::vector<std::pair<int, int>> out;
+    std::set<std::size_t> used;
+    for (std::size_t i = 0; i < keypoints_[a].size() && out.size() < 60; ++i)
+      for (std::size_t j = 0; j < keypoints_[b].size(); ++j)
+        if ((keypoints_[a][i] - keypoints_[b][j]).norm() < 8 && used.insert(j).second) {
+          out.emplace_back(static_cast<int>(i), static_cast<int>(j));
+          break;
+        }
+    return out;
   }
 
   void write_keypoints() const {
     std::string text = "image,id,x,y,scale,angle\n";
     for (std::size_t s = 0; s < stations_.size(); ++s)
       for (std::size_t i = 0; i < keypoints_[s].size(); ++i)
-        text += fmt::format("{},{},{:.4f},{:.4f},2,0\n", stations_[s].image, i, keypoints_[s][i].x.x(),
-                            keypoints_[s][i].x.y());
+        text +=
+            fmt::format("{},{},{:.4f},{:.4f},2,0\n", stations_[s].image, i, keypoints_[s][i].x(), keypoints_[s][i].y());
     write_file(folder_ / "keypoints.csv", text);
   }
   void write_matches() const {
@@ -217,8 +219,8 @@ class WideBlock {
   std::vector<TrueStation> stations_;
   std::array<Eigen::Vector3d, 2> offset_;
   Eigen::Vector2d half_;
-  std::map<std::pair<int, int>, std::vector<int>> at_;  ///< stations by where they look, 40 m cells
-  std::vector<std::vector<Keypoint>> keypoints_;        ///< of each station
+  std::map<std::pair<int, int>, std::vector<int>> at_;   ///< stations by where they look, 40 m cells
+  std::vector<std::vector<Eigen::Vector2d>> keypoints_;  ///< of each station
   std::map<std::pair<int, int>, std::vector<std::pair<int, int>>> matches_;
 };
 
