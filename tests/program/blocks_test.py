@@ -7,16 +7,11 @@ import shutil
 import sys
 
 import numpy as np
-from harness import call, folder, good, run_all
+from harness import call, folder, good, rows, run_all
 
 WORK = folder()
 BLOCK = WORK / "block"
 GSD = 0.062  # flying height over principal distance, m
-
-
-def rows(path):
-    with open(path, encoding="utf-8") as file:
-        return list(csv.DictReader(file))
 
 
 def places(path):

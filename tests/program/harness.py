@@ -1,4 +1,5 @@
 """Calls the built program as people do and reads what it says."""
+import csv
 import json
 import subprocess
 import sys
@@ -53,6 +54,23 @@ def new_survey(where, *extra):
     for sortie in ("grid", "cross"):
         good("admit", SMALL / "photos" / sortie, "--sortie", sortie, "-s", where)
     return where
+
+
+def rows(path):
+    """The rows of a CSV as dictionaries, comment lines left out."""
+    with open(path, encoding="utf-8") as file:
+        return list(csv.DictReader(row for row in file if not row.startswith("#")))
+
+
+def station_ratios(found, truth):
+    """Errors of stations, axis by axis, over what is predicted of them, ascending."""
+    true = {row["image"]: row for row in rows(truth)}
+    columns = (("east", "sigma_h"), ("north", "sigma_h"), ("height", "sigma_v"))
+    return sorted(
+        abs(float(row[axis]) - float(true[row["image"]][axis])) / float(row[sigma])
+        for row in rows(found)
+        for axis, sigma in columns
+    )
 
 
 def run_all(module):

@@ -14,7 +14,7 @@ import sys
 import time
 from pathlib import Path
 
-from harness import PROGRAM, SMALL, call, folder, good, items, run_all
+from harness import PROGRAM, SMALL, call, folder, good, items, rows, run_all
 
 WORK = folder()
 CHECKER = Path(__file__).resolve().parents[2] / "scripts" / "check-demo"
@@ -31,11 +31,6 @@ def survey(name, sorties=("grid", "cross"), photos=SMALL / "photos", run=True):
     if run:
         good("run", "-s", place)
     return place
-
-
-def rows(path):
-    with open(path, encoding="utf-8") as file:
-        return list(csv.DictReader(file))
 
 
 def test_the_order_of_admission_changes_no_byte():

@@ -1,20 +1,14 @@
 #!/usr/bin/env python3
 """Photos from anywhere and tie points of every origin, by the built program: usage as in harness.py."""
-import csv
 import shutil
 import struct
 import subprocess
 import sys
 from pathlib import Path
 
-from harness import SMALL, call, folder, good, new_survey, run_all
+from harness import SMALL, call, folder, good, new_survey, rows, run_all
 
 WORK = folder()
-
-
-def rows(path):
-    with open(path, encoding="utf-8") as file:
-        return list(csv.DictReader(file))
 
 
 def stripped(source, target):

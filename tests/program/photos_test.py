@@ -1,23 +1,17 @@
 #!/usr/bin/python3
 """What practice brings as photos, and what is said of it, by the built program: usage as in harness.py."""
-import csv
 import shutil
 import struct
 import sys
 from pathlib import Path
 
 import numpy as np
-from harness import SMALL, call, folder, good, new_survey, run_all
+from harness import SMALL, call, folder, good, new_survey, rows, run_all
 from osgeo import gdal
 
 gdal.UseExceptions()
 WORK = folder()
 GRID = sorted((SMALL / "photos" / "grid").iterdir())
-
-
-def rows(path):
-    with open(path, encoding="utf-8") as file:
-        return list(csv.DictReader(file))
 
 
 def texts(answer):

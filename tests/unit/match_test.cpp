@@ -175,6 +175,17 @@ TEST_CASE("Matches join to tie points; two keypoints of one photo in a point are
     REQUIRE(points[0].size() == 3);
     CHECK(points[0][0].keypoint == 0);
   }
+  SECTION("one match that nobody confirms does not join two confirmed points, two do") {
+    const std::vector<std::size_t> six(6, 3);
+    // Photos 0 to 2 and 3 to 5 see a point each, every pair of them matched.
+    std::vector<match::PairMatches> pairs = {{0, 1, {{0, 0}}}, {0, 2, {{0, 0}}}, {1, 2, {{0, 0}}}, {3, 4, {{0, 0}}},
+                                             {3, 5, {{0, 0}}}, {4, 5, {{0, 0}}}, {2, 3, {{0, 0}}}};
+    CHECK(match::join_matches(six, pairs).size() == 2);
+    pairs.push_back({1, 4, {{0, 0}}});
+    const auto joined = match::join_matches(six, pairs);
+    REQUIRE(joined.size() == 1);
+    CHECK(joined[0].size() == 6);
+  }
   SECTION("a lone match is a point of two rays; nothing is none") {
     CHECK(match::join_matches(keypoints, {{0, 2, {{1, 1}}}}).size() == 1);
     CHECK(match::join_matches(keypoints, {}).empty());

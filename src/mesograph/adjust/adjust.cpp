@@ -1,17 +1,13 @@
-#include <Eigen/CholmodSupport>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/statistics.hpp>
-#include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 
 namespace mesograph::adjust {
 
 namespace {
-
-constexpr int most_columns_for_inverse = 4000;
 
 /// Length of each tie residual, pixels; infinite where the point is not visible, NaN where the ray cannot take part.
 std::vector<std::vector<double>> tie_residuals(const Block& block) {
@@ -65,19 +61,11 @@ void invert(const Block& block, const Scope& scope, AdjustResult& out) {
   full.robust_scale = 0;
   NormalEquations equations(block, full);
   out.layout = equations.layout();
-  if (out.layout.columns > most_columns_for_inverse) return;
   equations.build(block);
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   equations.reduce(0.0, S, s);
-  Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor;
-  factor.cholmod().print = 0;
-  factor.compute(S);
-  if (factor.info() != Eigen::Success)
-    throw Error(
-        "adjust: the block is not determined: its normal equations are singular; add control or positions, or "
-        "hold the cameras with --fix-camera");
-  out.inverse = factor.solve(Eigen::MatrixXd::Identity(out.layout.columns, out.layout.columns));
+  out.inverse = Covariance(S);
 }
 
 }  // namespace
@@ -91,9 +79,8 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   Scope scope = options.scope;
   scope.robust_scale = options.robust_scale;
   progress.start("adjusting", static_cast<std::size_t>(options.rounds) + 2);
-  // The robust run only has to tell good rays from bad ones; it need not come to rest.
   SolveOptions rough;
-  rough.cost_tolerance = 1e-3;
+  rough.cost_tolerance = options.robust_tolerance;
   SolveResult solved = solve(block, scope, rough, progress);
   progress.advance();
   scope.robust_scale = 0;

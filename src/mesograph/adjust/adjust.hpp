@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <array>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/covariance.hpp>
 #include <mesograph/adjust/normal_equations.hpp>
 #include <mesograph/base/progress.hpp>
 #include <string>
@@ -31,6 +32,9 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
 struct AdjustOptions {
   Scope scope;
   double robust_scale = 2.5;  ///< of the Cauchy weight in the first run, sigmas of a tie
+  /// The first run ends when its cost falls by less than this share twice: it only has to tell good rays from bad ones.
+  /// A hundredth of it takes three times the iterations, in which rays of gross error creep and little else moves.
+  double robust_tolerance = 1e-3;
   /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all
   /// but 4 in 100,000 rays of normal errors, so what falls outside is, as a rule, a wrong match.
   double reject_sigmas = 4.5;
@@ -77,7 +81,7 @@ struct AdjustResult {
   std::vector<Suspect> suspects;
   std::vector<SurveyedResult> surveyed;  ///< one per Block::surveyed
   Layout layout;
-  Eigen::MatrixXd inverse;  ///< covariance of stations, cameras, offsets at sigma0 = 1; empty beyond 4000 unknowns
+  Covariance inverse;  ///< of stations, cameras and offsets at sigma0 = 1
 };
 
 /// Adjusts a block in place: robust first, then accepting and rejecting tie rays, then at full weight on what was

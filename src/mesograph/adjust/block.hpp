@@ -17,6 +17,10 @@ struct Station {
   Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
   Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
+  /// As the last adjustment predicts them at sigma0 = 1: covariance of C, m^2, and the standard deviation of the
+  /// angles (root mean square over the three axes), rad. NaN: not adjusted.
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);
+  double sigma_angle = nan;
 };
 
 struct Sortie {

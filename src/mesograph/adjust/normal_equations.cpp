@@ -102,6 +102,13 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
       for (const int j : here)
         if (i < j) met[static_cast<std::size_t>(i) * n + j] = true;
   }
+  // Photos that see a check have an entry too, though nothing is summed there: its error's covariance is asked for.
+  for (const SurveyedPoint& point : block.surveyed)
+    for (const Ray& a : point.point.rays)
+      for (const Ray& b : point.point.rays) {
+        const int i = layout_.station[a.station], j = layout_.station[b.station];
+        if (scope.control && i >= 0 && i < j) met[static_cast<std::size_t>(i / 6) * n + j / 6] = true;
+      }
   for (std::size_t i = 0; i < n; ++i)
     for (std::size_t j = i + 1; j < n; ++j)
       if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));

@@ -43,7 +43,7 @@ struct PointStatistics {
 /// Covariances of a point that took part (`own` prior weight in N) or did not, from the joint covariance of the
 /// stations.
 PointStatistics point_statistics(const Block& block, const GroundPoint& point, const Eigen::Matrix3d& prior,
-                                 const Layout& layout, const Eigen::MatrixXd& inverse) {
+                                 const Layout& layout, const Covariance& inverse) {
   PointStatistics out;
   const auto k = static_cast<int>(layout.free.size());
   std::vector<int> columns;
@@ -85,9 +85,7 @@ PointStatistics point_statistics(const Block& block, const GroundPoint& point, c
     A.push_back(a);
     B.push_back(b);
   }
-  Eigen::MatrixXd Q(n, n);
-  for (int i = 0; i < n; ++i)
-    for (int j = 0; j < n; ++j) Q(i, j) = inverse(columns[i], columns[j]);
+  const Eigen::MatrixXd Q = inverse.among(columns);
   const Eigen::Matrix3d Vi = V.inverse();
   const Eigen::MatrixXd cross = -Q * W * Vi;
   out.covariance = Vi + Vi * W.transpose() * Q * W * Vi;
@@ -150,7 +148,7 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     }
     result.X = point.point.X;
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
-    if (point.point.X.allFinite() && out.inverse.size() > 0) {
+    if (point.point.X.allFinite()) {
       const bool in = point.role == Role::control;
       const PointStatistics statistics = point_statistics(
           block, point.point, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), out.layout, out.inverse);
@@ -203,17 +201,27 @@ void tally_positions(const Block& block, const AdjustResult& out, Tally& tally) 
     for (int a = 0; a < 3; ++a) {
       const double sigma = sortie.sigma_photo[a < 2 ? 0 : 1];
       tally.positions.add((s.C + sortie.offset - s.position)[a] / sigma);
-      if (out.inverse.size() == 0) continue;
       const double q = out.inverse(c + a, c + a) + out.inverse(o + a, o + a) + 2 * out.inverse(c + a, o + a);
       tally.positions.redundancy += 1 - q / (sigma * sigma);
     }
   }
 }
 
+void predict_stations(Block& block, const AdjustResult& out) {
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const int first = out.layout.station[i];
+    if (first < 0) continue;
+    Station& s = block.stations[i];
+    const Eigen::MatrixXd Q = out.inverse.among({first, first + 1, first + 2, first + 3, first + 4, first + 5});
+    s.covariance = Q.bottomRightCorner<3, 3>();
+    s.sigma_angle = std::sqrt(Q.topLeftCorner<3, 3>().trace() / 3);
+  }
+}
+
 void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
   const auto add = [&](double misfit, double sigma, int column) {
     tally.priors.add(misfit / sigma);
-    if (out.inverse.size() > 0) tally.priors.redundancy += 1 - out.inverse(column, column) / (sigma * sigma);
+    tally.priors.redundancy += 1 - out.inverse(column, column) / (sigma * sigma);
   };
   for (std::size_t i = 0; i < block.sorties.size(); ++i)
     for (int a = 0; out.layout.sortie[i] >= 0 && a < 3; ++a)
@@ -228,7 +236,6 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
 }
 
 void report_groups(Tally& tally, AdjustResult& out) {
-  const bool known = out.inverse.size() > 0;
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
                           tally.height.redundancy - tally.positions.redundancy - tally.priors.redundancy;
   const std::pair<const char*, const Sum*> groups[] = {
@@ -237,9 +244,9 @@ void report_groups(Tally& tally, AdjustResult& out) {
       {"positions", &tally.positions}, {"priors", &tally.priors}};
   for (const auto& [name, sum] : groups) {
     if (sum->n == 0) continue;
-    const double r = known ? sum->redundancy : nan;
+    const double r = sum->redundancy;
     // Below a hundredth of an observation a group is not controlled by the others, and its sigma0 says nothing.
-    const double divisor = known ? (r > 0.01 ? r : nan) : static_cast<double>(sum->n);
+    const double divisor = r > 0.01 ? r : nan;
     out.groups.push_back({name, sum->n, r, std::sqrt(sum->squares / divisor)});
   }
 }
@@ -264,6 +271,7 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   out.reprojection_rms_px = tally.image_points ? std::sqrt(tally.pixels2 / tally.image_points) : nan;
   out.rejected_share = tally.candidates ? 1.0 - static_cast<double>(tally.ties.n / 2) / tally.candidates : nan;
   out.gsd = ground_sampling_distance(block);
+  predict_stations(block, out);
   judge_surveyed(block, tally, out);
   report_groups(tally, out);
 }

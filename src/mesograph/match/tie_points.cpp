@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <map>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/match/tie_points.hpp>
 #include <numeric>
@@ -88,6 +89,7 @@ class Points {
     members_[i] = std::move(all);
     members_[j] = {};
   }
+  std::size_t rays(std::uint32_t i) { return std::max<std::size_t>(1, members_[root(i)].size()); }
   /// A keypoint that was refused, or stood in the way, as often as it has matches: which rival is right is not known.
   bool disputed(std::uint32_t i) const { return rivals_[i] >= links_.begin[i + 1] - links_.begin[i]; }
 
@@ -153,7 +155,22 @@ std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, co
   });
   std::stable_sort(edges.begin(), edges.end(), [](const Edge& a, const Edge& b) { return a.support > b.support; });
   Points points(links);
-  for (const Edge& e : edges) points.join(e.i, e.j);
+  const auto unconfirmed =
+      std::partition_point(edges.begin(), edges.end(), [](const Edge& e) { return e.support > 0; });
+  for (auto e = edges.begin(); e != unconfirmed; ++e) points.join(e->i, e->j);
+  // What stands by now is confirmed over third photos. A false pair of photos would join two such points match by
+  // match.
+  std::map<std::pair<std::uint32_t, std::uint32_t>, int> between;
+  const auto roots_of = [&](const Edge& e) {
+    const std::uint32_t i = points.root(e.i), j = points.root(e.j);
+    return std::pair(std::min(i, j), std::max(i, j));
+  };
+  for (auto e = unconfirmed; e != edges.end(); ++e) ++between[roots_of(*e)];
+  std::vector<char> alone;
+  for (auto e = unconfirmed; e != edges.end(); ++e) alone.push_back(between[roots_of(*e)] < 2);
+  for (auto e = unconfirmed; e != edges.end(); ++e)
+    if (!alone[e - unconfirmed] || points.rays(e->i) < options.sure_rays || points.rays(e->j) < options.sure_rays)
+      points.join(e->i, e->j);
 
   std::vector<std::pair<std::uint32_t, std::uint32_t>> member;  // root, keypoint
   for (std::uint32_t node = 0; node < links.first.back(); ++node)

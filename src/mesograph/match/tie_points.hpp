@@ -36,6 +36,9 @@ std::size_t drop_contradicted(const std::vector<std::size_t>& keypoints, std::ve
 
 struct TieOptions {
   int least_rays = 2;
+  /// Two points of so many rays or more, each confirmed over third photos, are not joined by a single match that no
+  /// third photo confirms: a pair of photos that only look alike makes such matches.
+  std::size_t sure_rays = 3;
 };
 
 /// Joins matches into tie points. Matches are taken in the order of how many others confirm them (triangles over a

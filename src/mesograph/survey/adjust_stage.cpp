@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "adjust 1";
+constexpr const char* version = "adjust 2";
 
 using Json = nlohmann::ordered_json;
 

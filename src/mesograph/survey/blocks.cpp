@@ -17,6 +17,8 @@ namespace {
 
 using Json = nlohmann::json;
 
+constexpr int block_format = 2;  // of the numbers in a packed block
+
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
   std::vector<double> values;
@@ -137,7 +139,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   }
   for (const adjust::Station& s : b.stations) {
     n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0);
-    n.put(s.C), n.put(s.R), n.put(s.position);
+    n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
   }
   n.put(static_cast<double>(b.points.size()));
   for (const adjust::GroundPoint& p : b.points) put_point(n, p);
@@ -147,6 +149,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
     put_point(n, p.point);
   }
   write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
+                                                            {"format", block_format},
                                                             {"points", named.point_names},
                                                             {"cameras", cameras},
                                                             {"sorties", sorties},
@@ -158,6 +161,9 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   if (!survey.store.stage(stage))
     throw Error("{}: {} has not run yet; run mesograph {} first", survey.folder.string(), stage, stage);
   const Json json = read_packed(survey.store.folder() / ("block-" + stage));
+  if (json.value("format", 1) != block_format)
+    throw Error("{}: the block of {} is of another version of mesograph; run mesograph {} again",
+                survey.folder.string(), stage, stage);
   NamedBlock out;
   out.images = json.at("images").get<std::vector<std::string>>();
   out.point_names = json.at("points").get<std::vector<std::string>>();
@@ -182,7 +188,8 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   for (std::size_t i = 0; i < out.images.size(); ++i) {
     adjust::Station s;
     s.camera = static_cast<int>(n.get()), s.sortie = static_cast<int>(n.get()), s.oriented = n.get() != 0;
-    n.get(s.C), n.get(s.R), n.get(s.position);
+    n.get(s.C), n.get(s.R), n.get(s.position), n.get(s.covariance);
+    s.sigma_angle = n.get();
     b.stations.push_back(s);
   }
   b.points.resize(static_cast<std::size_t>(n.get()));
@@ -311,17 +318,20 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
 
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
   const geo::Frame frame(survey.crs, named.origin);
-  std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa\n";
+  std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle\n";
   for (std::size_t i = 0; i < named.images.size(); ++i) {
     const adjust::Station& s = named.block.stations[i];
     if (!s.oriented) continue;
     const Eigen::Vector3d place = frame.crs_from_local(s.C);
-    const camera::OmegaPhiKappa a = camera::angles_from(frame.local_from_grid(s.C).transpose() * s.R);
-    text += fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]),
+    const Eigen::Matrix3d grid_from_local = frame.local_from_grid(s.C).transpose();
+    const camera::OmegaPhiKappa a = camera::angles_from(grid_from_local * s.R);
+    const Eigen::Matrix3d Q = grid_from_local * s.covariance * grid_from_local.transpose();
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]),
                         csv_field(named.block.sorties[s.sortie].name), csv_field(named.block.cameras[s.camera].name),
                         csv_length(place.x()), csv_length(place.y()), csv_length(place.z()),
                         csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
-                        csv_degrees(a.kappa * deg_per_rad));
+                        csv_degrees(a.kappa * deg_per_rad), csv_length(std::sqrt((Q(0, 0) + Q(1, 1)) / 2)),
+                        csv_length(std::sqrt(Q(2, 2))), csv_degrees(s.sigma_angle * deg_per_rad));
   }
   return text;
 }

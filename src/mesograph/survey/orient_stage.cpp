@@ -12,7 +12,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 2";
+constexpr const char* version = "orient 3";
 
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;

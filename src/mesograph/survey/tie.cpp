@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* tie_version = "tie 3";
+constexpr const char* tie_version = "tie 4";
 
 using Json = nlohmann::json;
 

@@ -1,0 +1,28 @@
+#pragma once
+
+#include <Eigen/SparseCore>
+#include <vector>
+
+namespace mesograph::adjust {
+
+/// Entries of the inverse of a sparse symmetric matrix: those where its Cholesky factor has entries, and so all where
+/// the matrix itself has some. Time and memory are those of the factor, not of the full inverse.
+/// Source: Erisman and Tinney (1975), On computing certain elements of the inverse of a sparse matrix.
+class Covariance {
+ public:
+  Covariance() = default;
+  /// `normal`: lower triangle of a positive definite matrix. Throws Error where it is not.
+  explicit Covariance(const Eigen::SparseMatrix<double>& normal);
+
+  int size() const { return static_cast<int>(place_.size()); }
+  /// Entry of the inverse. Throws std::out_of_range where it was not computed.
+  double operator()(int row, int column) const;
+  /// Square block of the inverse of these columns.
+  Eigen::MatrixXd among(const std::vector<int>& columns) const;
+
+ private:
+  Eigen::VectorXi place_;                ///< of a column in the factor's order
+  Eigen::SparseMatrix<double> inverse_;  ///< lower triangle, in the factor's order
+};
+
+}  // namespace mesograph::adjust
