@@ -79,7 +79,7 @@ struct AdjustResult {
   int tie_points = 0;
   std::vector<Group> groups;
   std::vector<Suspect> suspects;
-  std::vector<SurveyedResult> surveyed;  ///< one per Block::surveyed
+  std::vector<SurveyedResult> surveyed;  ///< one per Block::surveyed; empty where control takes no part
   Layout layout;
   Covariance inverse;  ///< of stations, cameras and offsets at sigma0 = 1
 };

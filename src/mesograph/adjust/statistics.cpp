@@ -272,7 +272,7 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   out.rejected_share = tally.candidates ? 1.0 - static_cast<double>(tally.ties.n / 2) / tally.candidates : nan;
   out.gsd = ground_sampling_distance(block);
   predict_stations(block, out);
-  judge_surveyed(block, tally, out);
+  if (scope.control) judge_surveyed(block, tally, out);
   report_groups(tally, out);
 }
 
