@@ -18,6 +18,7 @@ void run_admit(Call& call) {
   options.moved_to = call.text("photos");
   options.listing = call.text("listing");
   options.cameras = call.text("cameras");
+  options.fixed = call.has("fixed");
   options.positions = call.text("positions");
   options.positions_crs = call.text("positions-crs");
   for (const std::string& pair : call.list("columns")) {
@@ -61,6 +62,7 @@ Command admit_command() {
             add("listing", "stations.csv with start values; without PATH: photos without pixels",
                 cxxopts::value<std::string>());
             add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());
+            add("fixed", "hold the listing's orientations in every adjustment");
             add("positions", "processed positions (CSV, by image or time) instead of the geotags",
                 cxxopts::value<std::string>());
             add("positions-crs", "CRS of these positions, as in EPSG:25833", cxxopts::value<std::string>());

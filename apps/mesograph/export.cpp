@@ -43,8 +43,8 @@ void run_export(Call& call) {
 }  // namespace
 
 Command export_command() {
-  return {"export", "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings or residuals",
-          "WHAT",
+  return {"export",
+          "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings or residuals", "WHAT",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());

@@ -57,15 +57,35 @@ void renew_points(Block& block, double min_ray_angle) {
 }
 
 void invert(const Block& block, const Scope& scope, AdjustResult& out) {
-  Scope full = scope;
-  full.robust_scale = 0;
-  NormalEquations equations(block, full);
+  NormalEquations equations(block, scope);
   out.layout = equations.layout();
   equations.build(block);
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   equations.reduce(0.0, S, s);
   out.inverse = Covariance(S);
+}
+
+/// Without positions and control one station holds place and turn, and of the one farthest from it the largest
+/// coordinate difference holds the scale.
+void hold_datum(const Block& block, Scope& scope) {
+  scope.stations.assign(block.stations.size(), 0);
+  int first = -1;
+  double farthest = 0;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (!block.stations[i].oriented) continue;
+    if (first < 0) {
+      first = static_cast<int>(i);
+      continue;
+    }
+    scope.stations[i] = 1;
+    const Eigen::Vector3d base = block.stations[i].C - block.stations[first].C;
+    if (base.norm() <= farthest) continue;
+    farthest = base.norm();
+    int axis = 0;
+    base.cwiseAbs().maxCoeff(&axis);
+    scope.held = {static_cast<int>(i), axis};
+  }
 }
 
 }  // namespace
@@ -77,6 +97,10 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
       point.point.X = point.surveyed;
   AdjustResult out;
   Scope scope = options.scope;
+  const bool stands =
+      std::any_of(block.stations.begin(), block.stations.end(), [](const Station& s) { return s.oriented && s.held; });
+  if (!scope.positions && !scope.control && !stands) hold_datum(block, scope);
+  const Scope full = scope;
   scope.robust_scale = options.robust_scale;
   progress.start("adjusting", static_cast<std::size_t>(options.rounds) + 2);
   SolveOptions rough;
@@ -94,8 +118,8 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     progress.advance();
   }
   out.status = solved.status;
-  invert(block, options.scope, out);
-  judge(block, options.scope, out);
+  invert(block, full, out);
+  judge(block, full, out);
   return out;
 }
 

@@ -85,9 +85,10 @@ struct AdjustResult {
 };
 
 /// Adjusts a block in place: robust first, then accepting and rejecting tie rays, then at full weight on what was
-/// accepted; checks are intersected afterwards and took no part. Throws Error where the normal equations are singular,
-/// naming what is missing.
-/// Minimised: sum over rays |x(p) - x_obs|^2 / sigma^2 + control + positions (C + offset) + offset and camera priors.
+/// accepted; checks are intersected afterwards and took no part. With neither positions nor control in its scope the
+/// block is free: one station and the scale are held, and what is predicted is relative to them. Throws Error where the
+/// normal equations are singular, naming what is missing. Minimised: sum over rays |x(p) - x_obs|^2 / sigma^2 + control
+/// + positions (C + offset) + offset and camera priors.
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress);
 
 /// Least-squares intersection of the accepted rays of a point whose stations are known, in place of its X (start value

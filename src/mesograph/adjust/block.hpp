@@ -14,6 +14,7 @@ struct Station {
   int camera = 0;  ///< index into Block::cameras
   int sortie = 0;  ///< index into Block::sorties
   bool oriented = false;
+  bool held = false;                                          ///< known: no unknown of any adjustment
   Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
   Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none

@@ -1,4 +1,3 @@
-#include <Eigen/SparseCholesky>
 #include <algorithm>
 #include <mesograph/adjust/covariance.hpp>
 #include <mesograph/base/errors.hpp>
@@ -7,7 +6,8 @@
 namespace mesograph::adjust {
 
 Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
-  const Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor(normal);
+  factor_ = std::make_shared<const Factor>(normal);
+  const Factor& factor = *factor_;
   if (factor.info() != Eigen::Success || !(factor.vectorD().minCoeff() > 0))
     throw Error(
         "adjust: the block is not determined: its normal equations are singular; add control or positions, or "
@@ -52,6 +52,8 @@ double Covariance::operator()(int row, int column) const {
   if (found == end || *found != high) throw std::out_of_range("covariance outside the factor's pattern");
   return inverse_.valuePtr()[found - inverse_.innerIndexPtr()];
 }
+
+double Covariance::variance(const Eigen::VectorXd& f) const { return f.dot(factor_->solve(f)); }
 
 Eigen::MatrixXd Covariance::among(const std::vector<int>& columns) const {
   const auto n = static_cast<Eigen::Index>(columns.size());

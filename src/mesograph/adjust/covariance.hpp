@@ -1,6 +1,7 @@
 #pragma once
 
-#include <Eigen/SparseCore>
+#include <Eigen/SparseCholesky>
+#include <memory>
 #include <vector>
 
 namespace mesograph::adjust {
@@ -19,8 +20,12 @@ class Covariance {
   double operator()(int row, int column) const;
   /// Square block of the inverse of these columns.
   Eigen::MatrixXd among(const std::vector<int>& columns) const;
+  /// Variance of f' x, x being what the covariance is of: any function, whatever the pattern.
+  double variance(const Eigen::VectorXd& f) const;
 
  private:
+  using Factor = Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>, Eigen::Lower>;
+  std::shared_ptr<const Factor> factor_;
   Eigen::VectorXi place_;                ///< of a column in the factor's order
   Eigen::SparseMatrix<double> inverse_;  ///< lower triangle, in the factor's order
 };

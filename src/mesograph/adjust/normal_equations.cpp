@@ -9,9 +9,10 @@ namespace mesograph::adjust {
 
 namespace {
 
-constexpr std::size_t run = 512;  // points summed by one thread; fixed, so that sums do not depend on their number
-
-std::size_t runs_of(std::size_t n) { return (n + run - 1) / run; }
+/// Points summed by one thread: as many as their number alone says, so that sums do not depend on the threads. At most
+/// 64 sums stand side by side, each with a border of all cameras.
+std::size_t run_of(std::size_t n) { return std::max<std::size_t>(512, (n + 63) / 64); }
+std::size_t runs_of(std::size_t n) { return (n + run_of(n) - 1) / run_of(n); }
 
 double cauchy_weight(double squared, double scale) { return scale > 0 ? 1 / (1 + squared / (scale * scale)) : 1.0; }
 double cauchy_cost(double squared, double scale) {
@@ -37,9 +38,10 @@ Layout make_layout(const Block& block, const Scope& scope) {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
+    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
+    if (s.held) continue;
     out.station[i] = out.columns;
     out.columns += 6;
-    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
     if (scope.positions && s.position.allFinite()) sortie_used[s.sortie] = 1;
   }
   out.station_columns = out.columns;
@@ -70,7 +72,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
       if (!takes_part(block, ray)) continue;
       rays_.push_back(static_cast<int>(r));
       ++active.rays;
-      moves = moves || layout_.station[ray.station] >= 0;
+      moves = moves || layout_.station[ray.station] >= 0 || layout_.camera[block.stations[ray.station].camera] >= 0;
     }
     if (active.rays >= 2 && moves)
       points_.push_back(active);
@@ -116,6 +118,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
 
 double NormalEquations::cost(const Block& block) const {
   std::vector<double> sums(runs_of(points_.size()), 0.0);
+  const std::size_t run = run_of(points_.size());
   parallel_for(sums.size(), [&](std::size_t chunk) {
     for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
       const ActivePoint& active = points_[p];
@@ -236,6 +239,7 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
   const auto k = static_cast<int>(layout_.free.size());
   // Border: cameras and offsets. Runs of points in fixed order.
   std::vector<Eigen::MatrixXd> partial(runs_of(points_.size()));
+  const std::size_t run = run_of(points_.size());
   parallel_for(partial.size(), [&](std::size_t chunk) {
     Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(border, border + 1);
     for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
@@ -306,6 +310,8 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     }
     row.diagonal += U;
     row.diagonal.diagonal() += lambda * U.diagonal();
+    if (scope_.held.first >= 0 && layout_.station[scope_.held.first] == static_cast<int>(6 * i))
+      row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
   });
 
   for (std::size_t n = 0; n < position_columns_.size(); ++n) {

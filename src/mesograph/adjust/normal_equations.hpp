@@ -15,7 +15,8 @@ struct Scope {
   std::vector<int> points;     ///< tie points that may take part, ascending; empty: all
   bool positions = true;       ///< observed positions and sortie offsets
   bool control = true;         ///< points of role control with their sightings
-  double robust_scale = 0.0;   ///< of the Cauchy weight of ties, in sigmas; 0: full weight
+  std::pair<int, int> held = {-1, -1};  ///< station and axis of a coordinate that stands for the scale; -1: none
+  double robust_scale = 0.0;            ///< of the Cauchy weight of ties, in sigmas; 0: full weight
 };
 
 /// Where the unknowns stand: stations (6: rotation in the camera frame, centre), cameras, sortie offsets (3).

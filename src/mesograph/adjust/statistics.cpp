@@ -265,7 +265,7 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
     out.observations += sum->n;
     squares += sum->squares;
   }
-  out.unknowns = out.layout.columns + 3 * tally.points;
+  out.unknowns = out.layout.columns + 3 * tally.points - (scope.held.first >= 0 ? 1 : 0);
   out.redundancy = out.observations - out.unknowns;
   out.sigma0 = out.redundancy > 0 ? std::sqrt(squares / out.redundancy) : nan;
   out.reprojection_rms_px = tally.image_points ? std::sqrt(tally.pixels2 / tally.image_points) : nan;

@@ -1,6 +1,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -16,8 +17,9 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   camera.name = name;
   camera.width = entry.at("width").get<int>();
   camera.height = entry.at("height").get<int>();
+  const bool unknown = !entry.contains("c") || entry["c"].is_null();
   for (std::size_t i = 0; i < parameter_count; ++i)
-    camera.interior[i] = i == c ? entry.at("c").get<double>() : entry.value(parameter_names[i], 0.0);
+    camera.interior[i] = i == c && unknown ? mesograph::nan : entry.value(parameter_names[i], 0.0);
   // Calibration sheets give c, x0 and y0 in millimetres, and the size of the chip.
   if (const std::string unit = entry.value("unit", "px"); unit == "mm") {
     const double chip = entry.value("chip_width", 0.0);
@@ -28,7 +30,9 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   } else if (unit != "px") {
     throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);
   }
-  if (!(camera.width > 0 && camera.height > 0 && camera.interior[c] > 0 && camera.interior.allFinite()))
+  const bool known = camera.interior[c] > 0 && camera.interior.allFinite();
+  if (!(camera.width > 0 && camera.height > 0 &&
+        (known || (unknown && camera.interior.tail<parameter_count - 1>().allFinite()))))
     throw Error("{}: camera {} needs width, height and c above 0", file, name);
   return camera;
 }
@@ -65,7 +69,9 @@ std::string cameras_text(const std::map<std::string, Camera>& cameras) {
     entry["direction"] = "ideal_to_image";
     entry["width"] = camera.width;
     entry["height"] = camera.height;
-    for (std::size_t i = 0; i < parameter_count; ++i) entry[parameter_names[i]] = camera.interior[i];
+    for (std::size_t i = 0; i < parameter_count; ++i)
+      entry[parameter_names[i]] =
+          std::isfinite(camera.interior[i]) ? nlohmann::ordered_json(camera.interior[i]) : nullptr;
   }
   return json.dump(2) + "\n";
 }

@@ -8,7 +8,8 @@
 namespace mesograph::camera {
 
 /// Reads cameras.json: {"NAME": {"model","direction","width","height","c",...}}. Throws Error where the file is no such
-/// thing, a needed number is missing, or model and direction are not `brown`, `ideal_to_image`.
+/// thing, a needed number is missing, or model and direction are not `brown`, `ideal_to_image`. c is NaN
+/// where it is null or left out: unknown.
 std::map<std::string, Camera> read_cameras(const std::filesystem::path& path);
 
 /// Text of cameras.json.

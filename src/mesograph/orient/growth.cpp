@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <map>
 #include <mesograph/base/files.hpp>
@@ -14,12 +15,14 @@ namespace {
 
 constexpr double least_angle = 1.5 * rad_per_deg;  // of a new point: its depth is then good to about 40 lateral sigmas
 
-/// Which interior parameters a block of n photos can carry.
-std::array<bool, camera::parameter_count> free_parameters(int photos) {
+/// Which of the free interior parameters a block of n photos can carry.
+std::array<bool, camera::parameter_count> free_parameters(int photos,
+                                                          const std::array<bool, camera::parameter_count>& allowed) {
   std::array<bool, camera::parameter_count> free{};
   free[camera::k1] = photos >= 3;
   free[camera::c] = free[camera::k2] = photos >= 6;
   free[camera::x0] = free[camera::y0] = free[camera::k3] = free[camera::p1] = free[camera::p2] = photos >= 10;
+  for (std::size_t k = 0; k < free.size(); ++k) free[k] = free[k] && allowed[k];
   return free;
 }
 
@@ -33,7 +36,10 @@ Growth::Growth(adjust::Block& block, const std::vector<std::string>& names, cons
       progress_(progress),
       seen_(block.stations.size()),
       failed_at_(block.stations.size(), -1),
-      best_inliers_(block.stations.size(), 0) {
+      taken_out_(block.stations.size(), 0),
+      candidates_(block.stations.size()),
+      stale_(block.stations.size(), 1),
+      given_(block.stations.size(), 0) {
   for (std::size_t p = 0; p < block.points.size(); ++p) {
     block.points[p].X.setConstant(nan);
     for (std::size_t r = 0; r < block.points[p].rays.size(); ++r) {
@@ -41,7 +47,6 @@ Growth::Growth(adjust::Block& block, const std::vector<std::string>& names, cons
       seen_[block.points[p].rays[r].station].push_back({static_cast<int>(p), static_cast<int>(r)});
     }
   }
-  for (adjust::Station& s : block.stations) s.oriented = false;
 }
 
 std::vector<std::pair<int, int>> Growth::start_candidates() const {
@@ -51,15 +56,28 @@ std::vector<std::pair<int, int>> Growth::start_candidates() const {
       for (const adjust::Ray& b : point.rays)
         if (a.station < b.station && point.rays.size() >= 3) ++shared[{a.station, b.station}];
   std::vector<std::pair<int, std::pair<int, int>>> order;
-  for (const auto& [pair, n] : shared)
-    if (block_.stations[pair.first].camera == block_.stations[pair.second].camera) order.emplace_back(-n, pair);
+  // Pairs of one camera first: whatever is wrong with it is wrong in both photos alike.
+  for (const bool same : {true, false}) {
+    if (!order.empty()) break;
+    for (const auto& [pair, n] : shared)
+      if ((block_.stations[pair.first].camera == block_.stations[pair.second].camera) == same)
+        order.emplace_back(-n, pair);
+  }
   std::sort(order.begin(), order.end());
   std::vector<std::pair<int, int>> out;
   for (std::size_t i = 0; i < std::min<std::size_t>(order.size(), 60); ++i) out.push_back(order[i].second);
   return out;
 }
 
+void Growth::start_from_given() {
+  for (std::size_t s = 0; s < given_.size(); ++s) given_[s] = block_.stations[s].oriented;
+  oriented_ = adjusted_at_ = static_cast<int>(std::count(given_.begin(), given_.end(), 1));
+  for (std::size_t s = 0; s < given_.size(); ++s)
+    if (given_[s]) intersect_new(static_cast<int>(s));
+}
+
 bool Growth::start() {
+  for (adjust::Station& s : block_.stations) s.oriented = false;
   struct Score {
     double value = 0;
     RelativePose pose;
@@ -94,7 +112,10 @@ bool Growth::start() {
     scores[i].pose = pose_from_essential(v.E, ra, rb);
     const double angle = scores[i].pose.median_angle * deg_per_rad;
     // A narrow base makes weak depths; above 12 degrees more angle brings little and costs overlap.
-    if (angle >= options_.min_start_angle_deg) scores[i].value = scores[i].pose.in_front * std::min(angle, 12.0);
+    // Ground without relief leaves the camera's errors unseen: a twentieth of its width is plenty.
+    const double relief = 0.5 + 0.5 * std::min(1.0, scores[i].pose.relief / 0.05);
+    if (angle >= options_.min_start_angle_deg)
+      scores[i].value = scores[i].pose.in_front * std::min(angle, 12.0) * relief;
     progress_.advance();
   });
   std::vector<std::size_t> order(pairs.size());
@@ -131,35 +152,65 @@ bool Growth::camera_is_known(int camera) const {
   return n >= options_.photos_of_known_camera && adjusted_at_ >= 3;
 }
 
-Growth::Candidate Growth::next_photo() const {
+Growth::Candidate Growth::candidate(int number) const {
   constexpr int columns = 12, rows = 9;
-  std::vector<Candidate> all(block_.stations.size());
-  parallel_for(all.size(), [&](std::size_t s) {
-    const adjust::Station& station = block_.stations[s];
-    // A photo that failed is tried again when the block has grown by a tenth.
-    if (station.oriented || (failed_at_[s] >= 0 && oriented_ < failed_at_[s] + std::max(1, failed_at_[s] / 10))) return;
-    const camera::Camera& camera = block_.cameras[station.camera];
-    std::vector<char> cell(columns * rows, 0);
-    for (const Seen& seen : seen_[s]) {
-      const adjust::GroundPoint& point = block_.points[seen.point];
-      if (!point.X.allFinite()) continue;
-      cell[camera::cell_of(camera, point.rays[seen.ray].x, columns, rows)] = 1;
-      ++all[s].points;
-    }
-    all[s].station = static_cast<int>(s);
-    all[s].cells = static_cast<int>(std::count(cell.begin(), cell.end(), 1));
+  const camera::Camera& camera = block_.cameras[block_.stations[number].camera];
+  Candidate out;
+  out.station = number;
+  std::array<char, columns * rows> cell{};
+  for (const Seen& seen : seen_[number]) {
+    const adjust::GroundPoint& point = block_.points[seen.point];
+    if (!point.X.allFinite()) continue;
+    cell[camera::cell_of(camera, point.rays[seen.ray].x, columns, rows)] = 1;
+    ++out.points;
+  }
+  out.cells = static_cast<int>(std::count(cell.begin(), cell.end(), 1));
+  return out;
+}
+
+Growth::Candidate Growth::next_photo() {
+  parallel_for(candidates_.size(), 16, [&](std::size_t s) {
+    if (stale_[s] && !block_.stations[s].oriented) candidates_[s] = candidate(static_cast<int>(s)), stale_[s] = 0;
   });
   Candidate best;
-  for (const Candidate& c : all)
-    if (c.station >= 0 && c.points >= options_.least_inliers &&
-        std::pair(c.cells, c.points) > std::pair(best.cells, best.points))
-      best = c;
+  for (std::size_t s = 0; s < candidates_.size(); ++s) {
+    const Candidate& c = candidates_[s];
+    if (block_.stations[s].oriented || taken_out_[s] > 1 || c.points < options_.least_inliers) continue;
+    // A photo that failed is tried again when the block has grown by a tenth.
+    if (failed_at_[s] >= 0 && oriented_ < failed_at_[s] + std::max(1, failed_at_[s] / 10)) continue;
+    if (std::pair(c.cells, c.points) > std::pair(best.cells, best.points)) best = c;
+  }
+  return best;
+}
+
+void Growth::points_changed(int station) {
+  for (const Seen& seen : seen_[station])
+    for (const adjust::Ray& ray : block_.points[seen.point].rays) stale_[ray.station] = 1;
+}
+
+double Growth::principal_distance(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, int number,
+                                  ResectionOptions options) const {
+  const adjust::Station& station = block_.stations[number];
+  const double c = block_.cameras[station.camera].interior[camera::c];
+  const bool used = std::any_of(block_.stations.begin(), block_.stations.end(),
+                                [&](const adjust::Station& s) { return s.oriented && s.camera == station.camera; });
+  if (used || !options_.free[camera::c] || !(block_.priors[station.camera].sigma[camera::c] > 0.1 * c)) return c;
+  double best = c;
+  int most = 0;
+  const double tolerance = options.tolerance;
+  for (const double factor : {1.0, 0.87, 1.15, 0.76, 1.32, 0.66, 1.52, 0.57, 1.75}) {
+    Eigen::Matrix3Xd scaled = rays;
+    scaled.topRows<2>() /= factor;
+    options.tolerance = tolerance / factor;
+    const Resection found = resect(X, scaled, seed_from(names_[number]), options);
+    if (found.found && found.inliers > most) most = found.inliers, best = factor * c;
+  }
   return best;
 }
 
 bool Growth::add(int number) {
   adjust::Station& station = block_.stations[number];
-  const camera::Camera& camera = block_.cameras[station.camera];
+  camera::Camera& camera = block_.cameras[station.camera];
   std::vector<Eigen::Vector3d> X, rays;
   std::vector<Seen> used;
   for (const Seen& s : seen_[number]) {
@@ -171,18 +222,22 @@ bool Growth::add(int number) {
     rays.push_back(*v);
     used.push_back(s);
   }
-  const Eigen::Map<const Eigen::Matrix3Xd> all_X(X.empty() ? nullptr : X[0].data(), 3,
-                                                 static_cast<Eigen::Index>(X.size()));
-  const Eigen::Map<const Eigen::Matrix3Xd> all_rays(X.empty() ? nullptr : rays[0].data(), 3,
-                                                    static_cast<Eigen::Index>(X.size()));
+  if (X.empty()) return false;
+  const auto n = static_cast<Eigen::Index>(X.size());
+  const Eigen::Map<const Eigen::Matrix3Xd> all_X(X[0].data(), 3, n);
+  Eigen::Matrix3Xd all_rays = Eigen::Map<const Eigen::Matrix3Xd>(rays[0].data(), 3, n);
   ResectionOptions options;
   options.least_inliers = options_.least_inliers;
-  options.tolerance =
-      (camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance) *
-      std::max(camera.width, camera.height) / camera.interior[camera::c];
+  const double tolerance =
+      camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance;
+  const double c = camera.interior[camera::c];
+  options.tolerance = tolerance * std::max(camera.width, camera.height) / c;
+  const double better = principal_distance(all_X, all_rays, number, options);
+  all_rays.topRows<2>() *= c / better;
+  options.tolerance *= c / better;
   const Resection found = resect(all_X, all_rays, seed_from(names_[number]), options);
-  best_inliers_[number] = std::max(best_inliers_[number], found.inliers);
   if (!found.found) return false;
+  camera.interior[camera::c] = better;
   station.R = found.pose.R;
   station.C = found.pose.C;
   station.oriented = true;
@@ -207,6 +262,7 @@ void Growth::intersect_new(int station) {
       }
     }
   });
+  points_changed(station);
 }
 
 void Growth::adjust_free(adjust::Scope scope, int iterations, double tolerance) {
@@ -224,7 +280,8 @@ void Growth::adjust_around(int station) {
   for (const Seen& s : seen_[station])
     if (block_.points[s.point].X.allFinite())
       for (const adjust::Ray& ray : block_.points[s.point].rays)
-        if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_)
+        if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_ &&
+            !given_[ray.station])
           ++shared[ray.station];
   std::vector<std::pair<int, int>> order;
   for (const auto& [other, n] : shared) order.emplace_back(-n, other);
@@ -237,7 +294,7 @@ void Growth::adjust_around(int station) {
     scope.stations[order[i].second] = 1;
   if (!camera_is_known(block_.stations[station].camera) && oriented_ > 2) {
     scope.cameras[block_.stations[station].camera] = 1;
-    scope.free = free_parameters(3);
+    scope.free = free_parameters(3, options_.free);
   }
   for (std::size_t s = 0; s < scope.stations.size(); ++s)
     if (scope.stations[s])
@@ -250,10 +307,10 @@ void Growth::adjust_around(int station) {
 
 void Growth::adjust_all() {
   adjust::Scope scope;
-  scope.free = free_parameters(oriented_);
+  scope.free = free_parameters(oriented_, options_.free);
   scope.stations.resize(block_.stations.size());
   for (std::size_t s = 0; s < scope.stations.size(); ++s)
-    scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_;
+    scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_ && !given_[s];
   adjust_free(scope, 25, 1e-4);
   // Rays that no longer fit are set aside, those that fit again come back; then every point from its rays anew.
   constexpr double limit_px = 4.0;
@@ -272,6 +329,28 @@ void Growth::adjust_all() {
     }
   });
   adjusted_at_ = oriented_;
+  std::fill(stale_.begin(), stale_.end(), 1);
+  take_out_unsupported();
+}
+
+void Growth::take_out_unsupported() {
+  // While a block is small its cameras are hardly known, and what looks wrong may come right.
+  if (oriented_ < 6) return;
+  for (std::size_t s = 0; s < block_.stations.size(); ++s) {
+    adjust::Station& station = block_.stations[s];
+    if (!station.oriented || given_[s] || static_cast<int>(s) == first_) continue;
+    int offered = 0, accepted = 0;
+    for (const Seen& seen : seen_[s]) {
+      const adjust::GroundPoint& point = block_.points[seen.point];
+      if (!point.X.allFinite()) continue;
+      ++offered;
+      accepted += point.rays[seen.ray].accepted;
+    }
+    if (accepted >= options_.least_inliers && accepted >= options_.least_support * offered) continue;
+    station.oriented = false;
+    failed_at_[s] = --oriented_;
+    ++taken_out_[s];
+  }
 }
 
 void Growth::grow() {
@@ -299,6 +378,7 @@ std::string Growth::reason(int station) const {
   for (const Seen& s : seen_[station]) points += block_.points[s.point].X.allFinite();
   if (seen_[station].empty()) return "no tie points with any other photo";
   if (points < options_.least_inliers) return "too few tie points with oriented photos";
+  if (taken_out_[station] > 0) return "taken out again: too few of its tie points agree";
   return "tie points do not agree on a position";
 }
 

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <mesograph/orient/orient.hpp>
+#include <mesograph/orient/resection.hpp>
 #include <optional>
 
 namespace mesograph::orient {
@@ -12,7 +13,9 @@ class Growth {
 
   /// Orients the best start pair; false where none qualifies.
   bool start();
-  /// Adds photos until none fits any more.
+  /// Takes the stations that are oriented already as they are; they never move.
+  void start_from_given();
+  /// Adds photos until none fits any more. One that loses its support on the way is taken out and tried again, once.
   void grow();
   int oriented() const { return oriented_; }
   /// Why a station was left out.
@@ -27,13 +30,21 @@ class Growth {
   };
   std::vector<std::pair<int, int>> start_candidates() const;
   bool try_pair(int a, int b);
-  Candidate next_photo() const;
+  Candidate candidate(int station) const;
+  Candidate next_photo();
+  /// Of the photo's camera; while no photo of it stands and its start value is a guess, the one that most rays agree
+  /// on.
+  double principal_distance(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, int station,
+                            ResectionOptions options) const;
   bool add(int station);
   void intersect_new(int station);
+  /// Its points have changed: photos that see them are counted anew before the next one is chosen.
+  void points_changed(int station);
   /// In the block's own frame: without positions and control, robust.
   void adjust_free(adjust::Scope scope, int iterations, double tolerance);
   void adjust_around(int station);
   void adjust_all();
+  void take_out_unsupported();
   bool camera_is_known(int camera) const;
 
   adjust::Block& block_;
@@ -42,7 +53,10 @@ class Growth {
   Progress& progress_;
   std::vector<std::vector<Seen>> seen_;  ///< per station
   std::vector<int> failed_at_;           ///< size of the block at the last failure; -1: not tried
-  std::vector<int> best_inliers_;
+  std::vector<int> taken_out_;           ///< how often
+  std::vector<Candidate> candidates_;    ///< as counted last
+  std::vector<char> stale_;              ///< to be counted anew
+  std::vector<char> given_;              ///< stations that do not move
   int oriented_ = 0, adjusted_at_ = 0, first_ = -1;
 };
 

@@ -84,6 +84,29 @@ std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& r
   return out;
 }
 
+namespace {
+
+/// A pose's cost (truncated squared distances; given up above `most`) and who agrees with it.
+struct Verdict {
+  double cost = 0;
+  std::vector<char> agrees;
+  int count = 0;
+};
+
+Verdict judge(const Pose& pose, const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, double limit, double most) {
+  Verdict out;
+  out.agrees.assign(static_cast<std::size_t>(X.cols()), 0);
+  for (Eigen::Index i = 0; i < X.cols() && out.cost < most; ++i) {
+    const double d = misfit2(pose, X.col(i), rays.col(i));
+    out.cost += std::min(d, limit);
+    out.agrees[static_cast<std::size_t>(i)] = d < limit;
+    out.count += d < limit;
+  }
+  return out;
+}
+
+}  // namespace
+
 Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::uint64_t seed,
                  const ResectionOptions& options) {
   Resection out;
@@ -91,7 +114,9 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
   if (n < static_cast<std::size_t>(std::max(4, options.least_inliers))) return out;
   const double limit = options.tolerance * options.tolerance;
   Random random(seed);
-  double best = limit * static_cast<double>(n), needed = options.most_trials;
+  Verdict best;
+  best.cost = limit * static_cast<double>(n);
+  double needed = options.most_trials;
   for (int trial = 0; trial < std::min<double>(needed, options.most_trials); ++trial) {
     Eigen::Matrix3d three_X, three_rays;
     for (int k = 0; k < 3; ++k) {
@@ -99,35 +124,26 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
       three_X.col(k) = X.col(i);
       three_rays.col(k) = rays.col(i);
     }
-    for (const Pose& pose : three_point(three_X, three_rays)) {
-      double cost = 0;
-      std::size_t agree = 0;
-      for (std::size_t i = 0; i < n && cost < best; ++i) {
-        const double d = misfit2(pose, X.col(static_cast<Eigen::Index>(i)), rays.col(static_cast<Eigen::Index>(i)));
-        cost += std::min(d, limit);
-        agree += d < limit;
+    for (Pose pose : three_point(three_X, three_rays)) {
+      Verdict verdict = judge(pose, X, rays, limit, best.cost);
+      if (verdict.cost >= best.cost) continue;
+      // Local optimisation: from all that agree, not from three, for as long as it helps.
+      for (int turn = 0; turn < 3; ++turn) {
+        out.pose = pose;
+        best = std::move(verdict);
+        if (best.count < 4) break;
+        refine(pose, X, rays, best.agrees);
+        verdict = judge(pose, X, rays, limit, best.cost);
+        if (verdict.cost >= best.cost) break;
       }
-      if (cost >= best) continue;
-      best = cost;
-      out.pose = pose;
-      out.found = true;
-      const double share = static_cast<double>(agree) / static_cast<double>(n);
+      const double share = static_cast<double>(best.count) / static_cast<double>(n);
       needed = share >= 1 ? 1 : std::log(1 - options.confidence) / std::log(1 - share * share * share);
       needed = std::max(needed, 30.0);
     }
   }
-  for (int turn = 0; out.found && turn < 3; ++turn) {
-    out.is_inlier.assign(n, 0);
-    out.inliers = 0;
-    for (std::size_t i = 0; i < n; ++i) {
-      const auto col = static_cast<Eigen::Index>(i);
-      out.is_inlier[i] = misfit2(out.pose, X.col(col), rays.col(col)) < limit;
-      out.inliers += out.is_inlier[i];
-    }
-    if (turn < 2) refine(out.pose, X, rays, out.is_inlier);
-  }
-  out.found =
-      out.found && out.inliers >= options.least_inliers && out.inliers >= options.least_share * static_cast<double>(n);
+  out.is_inlier = best.agrees;
+  out.inliers = best.count;
+  out.found = out.inliers >= options.least_inliers && out.inliers >= options.least_share * static_cast<double>(n);
   return out;
 }
 

@@ -33,7 +33,8 @@ struct Resection {
 };
 
 /// Pose of a photo from n ground points and their rays (camera frame, z = -1): RANSAC over three_point with truncated
-/// squared distances, then Gauss-Newton on the inliers, twice. Deterministic for a seed.
+/// squared distances; whatever is best so far is improved by Gauss-Newton on all that agree (Chum et al. 2003, Locally
+/// optimized RANSAC). Deterministic for a seed.
 Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::uint64_t seed,
                  const ResectionOptions& options = {});
 

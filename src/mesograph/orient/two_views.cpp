@@ -1,3 +1,4 @@
+#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
 #include <Eigen/SVD>
 #include <algorithm>
@@ -14,6 +15,15 @@ Eigen::Vector2d ranges(const Eigen::Vector3d& d, const Eigen::Vector3d& e, const
   const double de = d.dot(e), dC = d.dot(C), eC = e.dot(C), determinant = 1 - de * de;
   if (determinant < 1e-12) return {-1, -1};
   return {(dC - de * eC) / determinant, (de * dC - eC) / determinant};
+}
+
+/// Thickness over width: the least and the middle of the three extents of a cloud.
+double relief_of(const std::vector<Eigen::Vector3d>& points) {
+  const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, static_cast<Eigen::Index>(points.size()));
+  const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
+  const Eigen::Vector3d squares =
+      Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose()).eigenvalues();
+  return squares[1] > 0 ? std::sqrt(std::max(0.0, squares[0]) / squares[1]) : 0.0;
 }
 
 }  // namespace
@@ -34,15 +44,18 @@ RelativePose pose_from_essential(const Eigen::Matrix3d& E, const Eigen::Matrix3X
       pose.R = Q.transpose();
       pose.C = -sign * (Q.transpose() * U.col(2));
       std::vector<double> angles;
+      std::vector<Eigen::Vector3d> points;
       for (Eigen::Index i = 0; i < a.cols(); ++i) {
         const Eigen::Vector3d d = a.col(i).normalized(), e = (pose.R * b.col(i)).normalized();
         const Eigen::Vector2d r = ranges(d, e, pose.C);
         if (r.minCoeff() <= 0) continue;
         angles.push_back(std::acos(std::clamp(d.dot(e), -1.0, 1.0)));
+        points.emplace_back(r[0] * d);
       }
       pose.in_front = static_cast<int>(angles.size());
       if (pose.in_front <= best.in_front) continue;
       pose.median_angle = median(std::move(angles));
+      pose.relief = relief_of(points);
       best = pose;
     }
   return best;

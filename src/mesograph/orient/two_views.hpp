@@ -11,6 +11,7 @@ struct RelativePose {
   Eigen::Vector3d C = Eigen::Vector3d::Zero();      ///< its centre; length 1
   int in_front = 0;                                 ///< ray pairs that meet in front of both
   double median_angle = 0.0;                        ///< of those, rad
+  double relief = 0.0;                              ///< of the points: thickness over width of the cloud they make
 };
 
 /// The one of the four poses of an essential matrix (ray_b^T E ray_a = 0) that puts most points in front of both

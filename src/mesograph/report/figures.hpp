@@ -1,6 +1,8 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <array>
+#include <cstdint>
 #include <mesograph/camera/camera.hpp>
 #include <mesograph/photo/image.hpp>
 #include <string>
@@ -46,6 +48,23 @@ struct PhotoMapData {
   OverlapData overlap;
 };
 std::string photo_map(const PhotoMapData& data);
+
+/// Stations and tie points of an oriented block: plan above, from the south below, at one scale; PNG.
+struct BlockPicture {
+  struct Mark {
+    Eigen::Vector3d place;  ///< east, north, height
+    std::size_t sortie = 0;
+  };
+  struct Point {
+    Eigen::Vector3d place;
+    std::array<std::uint8_t, 3> colour;
+  };
+  std::vector<std::string> sorties;
+  std::vector<Mark> stations;
+  std::vector<Point> points;
+  bool free = false, preview = false;  ///< said beside the drawing
+};
+std::string block_figure(const BlockPicture& picture);
 
 /// Small pictures with a name and a reason under each; PNG. `more`: how many are not shown.
 struct ContactPhoto {

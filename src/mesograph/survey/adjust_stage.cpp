@@ -237,6 +237,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   const std::string print = adjust_fingerprint(survey, options);
   if (const auto stage = survey.store.stage("adjust"); stage && stage->fingerprint == print && all_written(survey))
     return {stage->summary, false};
+  named.need_ground("adjust");
   const geo::Frame frame(survey.crs, named.origin);
   named.block.surveyed = surveyed_points(survey, frame, named.images);
   for (const std::string& id : options.hold_out) {

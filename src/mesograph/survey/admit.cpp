@@ -238,6 +238,13 @@ std::vector<Source> relocated(const Survey& survey, const std::vector<Source>& s
   return out;
 }
 
+/// A camera of a listing whose principal distance is unknown gets the usual one, as a photo without metadata does.
+CameraStart listed_camera(const camera::Camera& camera) {
+  CameraStart out{camera.name, camera.width, camera.height, camera.interior[camera::c], false};
+  if (!(out.c > 0)) out.c = photo::principal_distance_px({}, out.width, out.height, out.guessed);
+  return out;
+}
+
 /// Photos without pixels, from the listing's rows that no file stands for.
 void add_listed(const Survey& survey, PhotoTable& table) {
   const auto listing = load_listing(survey);
@@ -256,7 +263,7 @@ void add_listed(const Survey& survey, PhotoTable& table) {
     table.photos.push_back(p);
     if (std::none_of(table.cameras.begin(), table.cameras.end(),
                      [&](const CameraStart& c) { return c.name == row.camera; }))
-      table.cameras.push_back({row.camera, p.width, p.height, camera.interior[camera::c], false});
+      table.cameras.push_back(listed_camera(camera));
   }
 }
 
@@ -367,7 +374,7 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
                      [&](const Source& s) { return s.path == source.path && s.sortie == source.sortie; }))
       sources.push_back(source);
   }
-  if (!options.listing.empty()) keep_listing(survey, options.listing, options.cameras, options.columns);
+  if (!options.listing.empty()) keep_listing(survey, options.listing, options.cameras, options.fixed, options.columns);
   if (!options.positions.empty()) keep_positions(survey, options.positions, options.positions_crs, options.columns);
   std::map<std::string, Photo> before;
   if (has_photos(survey))

@@ -10,6 +10,7 @@ struct AdmitOptions {
   std::vector<std::string> drop, keep;     ///< name patterns
   std::filesystem::path moved_to;          ///< folder below which photos that are not where they were are looked for
   std::filesystem::path listing, cameras;  ///< stations.csv and cameras.json: start values, with sigmas as written
+  bool fixed = false;                      ///< the listing's orientations are known: no adjustment changes them
   std::filesystem::path positions;         ///< processed positions, to replace those of the metadata
   std::string positions_crs;
   ColumnNames columns;  ///< of the listing or the positions

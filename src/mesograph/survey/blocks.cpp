@@ -17,7 +17,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 2;  // of the numbers in a packed block
+constexpr int block_format = 3;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -69,7 +69,7 @@ Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
 
 bool has_position(const Photo& p) { return p.position.allFinite(); }
 
-Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
+std::optional<Eigen::Vector3d> find_origin(const Survey& survey, const PhotoTable& photos) {
   std::vector<Eigen::Vector3d> places;
   for (const Photo* p : photos.kept())
     if (has_position(*p)) places.push_back(p->position);
@@ -84,12 +84,10 @@ Eigen::Vector3d find_origin(const Survey& survey, const PhotoTable& photos) {
       if (std::isfinite(row.east) && std::isfinite(row.height)) places.push_back({row.east, row.north, row.height});
   if (places.empty())
     if (const auto listing = load_listing(survey))
-      for (const auto& row : listing->rows) places.push_back(row.position);
-  if (places.empty())
-    throw Error(
-        "orient: nothing says where the block lies: no photo has a position and there is no control; give "
-        "control (mesograph control FILE) and sightings");
-  return median_of(places).array().round();
+      for (const auto& row : listing->rows)
+        if (row.position.allFinite()) places.push_back(row.position);
+  if (places.empty()) return std::nullopt;
+  return Eigen::Vector3d(median_of(places).array().round());
 }
 
 /// Sigmas of a sortie's positions: as survey.toml sets them, else as the photos state them, else metre-level.
@@ -138,7 +136,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
     n.put(s.offset);
   }
   for (const adjust::Station& s : b.stations) {
-    n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0);
+    n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0), n.put(s.held ? 1 : 0);
     n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
   }
   n.put(static_cast<double>(b.points.size()));
@@ -150,6 +148,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   }
   write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
                                                             {"format", block_format},
+                                                            {"free", named.free},
                                                             {"points", named.point_names},
                                                             {"cameras", cameras},
                                                             {"sorties", sorties},
@@ -165,6 +164,7 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     throw Error("{}: the block of {} is of another version of mesograph; run mesograph {} again",
                 survey.folder.string(), stage, stage);
   NamedBlock out;
+  out.free = json.at("free");
   out.images = json.at("images").get<std::vector<std::string>>();
   out.point_names = json.at("points").get<std::vector<std::string>>();
   Numbers n;
@@ -187,7 +187,8 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   }
   for (std::size_t i = 0; i < out.images.size(); ++i) {
     adjust::Station s;
-    s.camera = static_cast<int>(n.get()), s.sortie = static_cast<int>(n.get()), s.oriented = n.get() != 0;
+    s.camera = static_cast<int>(n.get()), s.sortie = static_cast<int>(n.get()), s.oriented = n.get() != 0,
+    s.held = n.get() != 0;
     n.get(s.C), n.get(s.R), n.get(s.position), n.get(s.covariance);
     s.sigma_angle = n.get();
     b.stations.push_back(s);
@@ -205,19 +206,29 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   return out;
 }
 
-Eigen::Vector3d frame_origin(const Survey& survey, const PhotoTable& photos) {
+void NamedBlock::need_ground(const std::string& what) const {
+  if (free)
+    throw Error(
+        "{}: the block is free, its scale and place are unknown: give photos positions (admit --positions), or three "
+        "control points with sightings (control, sight --import), and run mesograph orient again",
+        what);
+}
+
+std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTable& photos) {
   const fs::path file = survey.inputs() / "frame.csv";
   if (fs::exists(file)) {
     const CsvTable table(file, {"east", "north", "height"});
     if (table.rows() != 1) throw Error("{}: must hold one row; delete it to begin anew", file.string());
-    return {table.required_number(0, "east"), table.required_number(0, "north"), table.required_number(0, "height")};
+    return Eigen::Vector3d(table.required_number(0, "east"), table.required_number(0, "north"),
+                           table.required_number(0, "height"));
   }
-  const Eigen::Vector3d origin = find_origin(survey, photos);
+  const auto origin = find_origin(survey, photos);
+  if (!origin) return std::nullopt;
   write_file(
       file,
       fmt::format(
           "# Origin of the local frame, fixed at the first orientation{}.\neast,north,height\n{:.5f},{:.5f},{:.5f}\n",
-          survey.crs.local ? " (longitude, latitude, height)" : "", origin.x(), origin.y(), origin.z()));
+          survey.crs.local ? " (longitude, latitude, height)" : "", origin->x(), origin->y(), origin->z()));
   return frame_origin(survey, photos);
 }
 
@@ -256,11 +267,14 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
   return out;
 }
 
-NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties) {
+NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties, double angle_unit) {
   NamedBlock out;
   out.images = ties.images;
-  out.origin = frame_origin(survey, photos);
-  const geo::Frame frame(survey.crs, out.origin);
+  std::optional<geo::Frame> frame;  // without a place nothing below needs it
+  if (const auto origin = frame_origin(survey, photos)) {
+    out.origin = *origin;
+    frame.emplace(survey.crs, out.origin);
+  }
   adjust::Block& b = out.block;
   const auto listing = load_listing(survey);
   std::map<std::string, camera::Camera> listed;
@@ -273,6 +287,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
       const CameraStart& start = photos.camera(p->camera);
       camera::Camera camera = start_camera(start);
       if (listed.count(p->camera)) camera = listed[p->camera];
+      if (start.guessed) camera.interior[camera::c] = start.c;
       camera.name = p->camera;
       b.cameras.push_back(camera);
       b.priors.push_back(adjust::usual_prior(camera));
@@ -284,7 +299,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
-    if (has_position(*p)) s.position = frame.local_from_wgs84(p->position);
+    if (has_position(*p)) s.position = frame->local_from_wgs84(p->position);
     b.stations.push_back(s);
   }
   if (listing) {
@@ -295,13 +310,14 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
       if (found == rows.end() || !found->second->angles_deg.allFinite()) continue;
       const Listing::Row& row = *found->second;
       adjust::Station& s = b.stations[i];
-      s.C = frame.local_from_crs(row.position);
-      const Eigen::Vector3d a = row.angles_deg * rad_per_deg;
+      s.C = frame->local_from_crs(row.position);
+      const Eigen::Vector3d a = row.angles_deg * angle_unit * rad_per_deg;
       s.R = row.yaw_pitch_roll
-                ? Eigen::Matrix3d(frame.local_from_enu(s.C) *
+                ? Eigen::Matrix3d(frame->local_from_enu(s.C) *
                                   camera::rotation_from_yaw_pitch_roll(a.x(), a.y(), a.z(), camera::Mount::gimbal))
-                : Eigen::Matrix3d(frame.local_from_grid(s.C) * camera::rotation_from({a.x(), a.y(), a.z()}));
+                : Eigen::Matrix3d(frame->local_from_grid(s.C) * camera::rotation_from({a.x(), a.y(), a.z()}));
       s.oriented = true;
+      s.held = row.fixed;
     }
   }
   for (const TieTable::Point& p : ties.points) {
@@ -312,18 +328,20 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     b.points.push_back(std::move(point));
     out.point_names.push_back(p.name);
   }
-  b.surveyed = surveyed_points(survey, frame, out.images);
+  if (frame) b.surveyed = surveyed_points(survey, *frame, out.images);
   return out;
 }
 
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
-  const geo::Frame frame(survey.crs, named.origin);
+  std::optional<geo::Frame> frame;
+  if (!named.free) frame.emplace(survey.crs, named.origin);
   std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle\n";
   for (std::size_t i = 0; i < named.images.size(); ++i) {
     const adjust::Station& s = named.block.stations[i];
     if (!s.oriented) continue;
-    const Eigen::Vector3d place = frame.crs_from_local(s.C);
-    const Eigen::Matrix3d grid_from_local = frame.local_from_grid(s.C).transpose();
+    const Eigen::Vector3d place = frame ? frame->crs_from_local(s.C) : s.C;
+    const Eigen::Matrix3d grid_from_local =
+        frame ? Eigen::Matrix3d(frame->local_from_grid(s.C).transpose()) : Eigen::Matrix3d(Eigen::Matrix3d::Identity());
     const camera::OmegaPhiKappa a = camera::angles_from(grid_from_local * s.R);
     const Eigen::Matrix3d Q = grid_from_local * s.covariance * grid_from_local.transpose();
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]),

@@ -11,6 +11,9 @@ struct NamedBlock {
   std::vector<std::string> images;
   std::vector<std::string> point_names;              ///< one a tie point
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();  ///< of the local frame, as geo::Frame takes it
+  bool free = false;  ///< nothing ties it to the ground: coordinates are of a frame of its own, scale unknown
+  /// Throws Error where the block is free, saying that `what` cannot be.
+  void need_ground(const std::string& what) const;
 };
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& block);
@@ -18,16 +21,16 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
 NamedBlock load_block(const Survey& survey, const std::string& stage);
 
 /// The local frame's origin, fixed at the first call and kept in inputs/: median of the photos' positions rounded to
-/// 0.001 degree and 1 m, else of the control, else of the listing.
-Eigen::Vector3d frame_origin(const Survey& survey, const PhotoTable& photos);
+/// 0.001 degree and 1 m, else of the control, else of the listing. Nothing where none of these is there.
+std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTable& photos);
 
 /// Control and sightings of a survey as points of a block. Sightings of photos that take no part are left out.
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
                                                    const std::vector<std::string>& images);
 
 /// A block as orientation starts from it: cameras, sorties, observed positions, tie rays, control; no orientations,
-/// except where a listing gives them.
-NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties);
+/// except where a listing gives them, whose angles are in units of so many degrees.
+NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties, double angle_unit = 1.0);
 
 /// Station table of a block as text (stations.csv); only oriented ones.
 std::string stations_text(const Survey& survey, const NamedBlock& block);

@@ -86,6 +86,7 @@ std::vector<Sighting> predict(const Survey& survey, const std::vector<Sighting>&
   const std::string stage = survey.store.stage("adjust") ? "adjust" : "orient";
   if (!survey.store.stage(stage)) return out;
   const NamedBlock named = load_block(survey, stage);
+  if (named.free) return out;
   const geo::Frame frame(survey.crs, named.origin);
   std::set<std::pair<std::string, std::string>> known;
   for (const Sighting& s : have) known.insert({s.image, s.point});

@@ -63,7 +63,7 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
 }
 
 /// A row of points.csv; empty for a point of fewer than two rays.
-std::string point_row(const adjust::Block& block, const geo::Frame& frame, const std::string& name,
+std::string point_row(const adjust::Block& block, const std::optional<geo::Frame>& frame, const std::string& name,
                       const adjust::GroundPoint& p) {
   int rays = 0;
   double squares = 0;
@@ -72,13 +72,13 @@ std::string point_row(const adjust::Block& block, const geo::Frame& frame, const
     if (const auto v = adjust::residual(block, r, p.X)) ++rays, squares += v->squaredNorm();
   }
   if (rays < 2) return {};
-  const Eigen::Vector3d place = frame.crs_from_local(p.X);
+  const Eigen::Vector3d place = frame ? frame->crs_from_local(p.X) : p.X;
   return fmt::format("{},{},{},{},{},,,,{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()),
                      csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
 }
 
 /// Points that the adjustment did without, intersected from its stations: those whose rays meet within 2 pixels.
-std::string other_points(const Survey& survey, const NamedBlock& named, const geo::Frame& frame) {
+std::string other_points(const Survey& survey, const NamedBlock& named, const std::optional<geo::Frame>& frame) {
   const TieTable ties = load_ties(survey);
   std::map<std::string, int> number;
   for (std::size_t i = 0; i < named.images.size(); ++i) number[named.images[i]] = static_cast<int>(i);
@@ -101,7 +101,8 @@ std::string other_points(const Survey& survey, const NamedBlock& named, const ge
 
 std::string points(const Survey& survey) {
   const NamedBlock named = latest_block(survey);
-  const geo::Frame frame(survey.crs, named.origin);
+  std::optional<geo::Frame> frame;  // a free block stands in a frame of its own
+  if (!named.free) frame.emplace(survey.crs, named.origin);
   std::string text = "point,east,north,height,rays,sigma_east,sigma_north,sigma_height,rms_px\n";
   for (std::size_t i = 0; i < named.block.points.size(); ++i)
     if (named.block.points[i].X.allFinite())

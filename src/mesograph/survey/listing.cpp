@@ -58,6 +58,13 @@ Eigen::Vector3d angles_of(const NamedTable& table, std::size_t row, const std::a
   return {table.required(row, names[0]), table.required(row, names[1]), table.required(row, names[2])};
 }
 
+/// NaN where all three are empty: nothing is known of the place.
+Eigen::Vector3d position_of(const NamedTable& table, std::size_t row) {
+  if (table.text(row, "east").empty() && table.text(row, "north").empty() && table.text(row, "height").empty())
+    return Eigen::Vector3d::Constant(nan);
+  return {table.required(row, "east"), table.required(row, "north"), table.required(row, "height")};
+}
+
 void check_rows(const Listing& listing, const NamedTable& table) {
   std::set<std::string> seen;
   bool apart = listing.rows.size() < 2;
@@ -65,7 +72,7 @@ void check_rows(const Listing& listing, const NamedTable& table) {
     const Listing::Row& r = listing.rows[row];
     if (!seen.insert(r.image).second)
       throw Error("{}: photo '{}' is listed twice; keep one row", table.where(row), r.image);
-    apart = apart || (r.position - listing.rows[0].position).norm() > 0.01;
+    apart = apart || !r.position.allFinite() || !((r.position - listing.rows[0].position).norm() <= 0.01);
     // 400 gon are a full turn; nobody writes more than 360 degrees.
     if (r.angles_deg.allFinite() && r.angles_deg.cwiseAbs().maxCoeff() > 360.0)
       throw Error("{}: an angle of '{}' is above 360; angles are in degrees, not in gon", table.where(row), r.image);
@@ -87,13 +94,17 @@ Listing read_listing(const NamedTable& table) {
     Listing::Row r;
     r.image = table.text(row, "image"), r.sortie = table.text(row, "sortie"), r.camera = table.text(row, "camera");
     if (r.image.empty() || r.camera.empty()) throw Error("{}: image or camera is empty; fill it in", table.where(row));
-    r.position = {table.required(row, "east"), table.required(row, "north"), table.required(row, "height")};
+    r.position = position_of(table, row);
     r.yaw_pitch_roll = turned;
     if (turned)
       r.angles_deg = angles_of(table, row, {"yaw", "pitch", "roll"});
     else if (angles)
       r.angles_deg = angles_of(table, row, {"omega", "phi", "kappa"});
     r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
+    r.fixed = table.has("fixed") && table.text(row, "fixed") == "yes";
+    if (r.angles_deg.allFinite() && !r.position.allFinite())
+      throw Error("{}: photo '{}' has angles and no position; fill in east, north and height", table.where(row),
+                  r.image);
     out.rows.push_back(r);
   }
   check_rows(out, table);
@@ -102,13 +113,14 @@ Listing read_listing(const NamedTable& table) {
 
 std::string listing_text(const Listing& listing) {
   const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
-  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v\n",
+  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v,fixed\n",
                                  turned ? "yaw,pitch,roll" : "omega,phi,kappa");
   for (const Listing::Row& r : listing.rows)
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
-                        csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
-                        csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
-                        csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v));
+    text +=
+        fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
+                    csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
+                    csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
+                    csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v), r.fixed ? "yes" : "");
   return text;
 }
 
@@ -182,9 +194,15 @@ double seconds_of(const std::string& time) {
          minute * 60 + second;
 }
 
-void keep_listing(const Survey& survey, const fs::path& listing, const fs::path& cameras, const ColumnNames& columns) {
+void keep_listing(const Survey& survey, const fs::path& listing, const fs::path& cameras, bool fixed,
+                  const ColumnNames& columns) {
   if (cameras.empty()) throw Error("admit: --listing needs --cameras cameras.json beside it");
-  const Listing read = read_listing(NamedTable(listing, columns));
+  Listing read = read_listing(NamedTable(listing, columns));
+  for (Listing::Row& r : read.rows) {
+    r.fixed = fixed && r.angles_deg.allFinite();
+    if (fixed && !r.fixed)
+      throw Error("{}: photo '{}' has no angles; --fixed needs whole orientations", listing.string(), r.image);
+  }
   const auto known = camera::read_cameras(cameras);
   for (const Listing::Row& r : read.rows)
     if (!known.count(r.camera))
@@ -241,7 +259,7 @@ void place_listed(const Survey& survey, std::vector<Photo>& photos) {
   if (!listing || survey.crs.local) return;
   std::map<std::string, const Listing::Row*> rows;
   for (const Listing::Row& r : listing->rows)
-    if (r.sigma_h > 0 || r.sigma_v > 0 || !r.angles_deg.allFinite()) rows[r.image] = &r;
+    if (r.position.allFinite() && (r.sigma_h > 0 || r.sigma_v > 0 || !r.angles_deg.allFinite())) rows[r.image] = &r;
   std::vector<Photo*> found;
   std::vector<Eigen::Vector3d> places;
   for (Photo& p : photos)

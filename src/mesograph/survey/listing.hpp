@@ -13,11 +13,12 @@ using ColumnNames = std::map<std::string, std::string>;
 struct Listing {
   struct Row {
     std::string image, sortie, camera;
-    Eigen::Vector3d position;  ///< survey CRS
+    Eigen::Vector3d position;  ///< survey CRS; NaN: unknown
     bool yaw_pitch_roll = false;
     /// omega, phi, kappa, or yaw, pitch, roll of a gimbal; NaN: only the position is known
     Eigen::Vector3d angles_deg = Eigen::Vector3d::Constant(nan);
     double sigma_h = nan, sigma_v = nan;  ///< m
+    bool fixed = false;                   ///< held in every adjustment
   };
   std::vector<Row> rows;
 };
@@ -27,7 +28,7 @@ std::optional<Listing> load_listing(const Survey& survey);
 /// is missing, a number is none, a row names a camera that cameras.json has not, a photo comes twice, all positions are
 /// one, or angles are beyond a full turn.
 void keep_listing(const Survey& survey, const std::filesystem::path& listing, const std::filesystem::path& cameras,
-                  const ColumnNames& columns);
+                  bool fixed, const ColumnNames& columns);
 
 /// Checks processed positions and keeps them in inputs/positions.csv, as WGS 84. Columns: image or time; longitude,
 /// latitude, height or east, north, height; sigma_h and sigma_v at will. `crs`: what they are in; empty: WGS 84 where

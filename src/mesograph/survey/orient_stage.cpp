@@ -1,9 +1,13 @@
 #include <algorithm>
+#include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/orient/links.hpp>
 #include <mesograph/orient/orient.hpp>
 #include <mesograph/survey/admit.hpp>
+#include <mesograph/survey/sparse.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -12,7 +16,11 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 3";
+constexpr const char* version = "orient 4";
+
+using Json = nlohmann::ordered_json;
+
+Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
 
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;
@@ -22,25 +30,66 @@ std::string settings_of_sorties(const Survey& survey) {
   return out;
 }
 
-/// A listing gives all orientations: points are intersected, nothing is moved before the adjustment.
-orient::OrientResult take_listing(adjust::Block& block) {
-  orient::OrientResult out;
-  parallel_for(block.points.size(), 64, [&](std::size_t p) { adjust::intersect(block, block.points[p], 0.01); });
-  for (std::size_t s = 0; s < block.stations.size(); ++s)
-    if (!block.stations[s].oriented) out.not_oriented.push_back({static_cast<int>(s), "not in the listing"});
-  out.components = 1;
-  double sum = 0;
-  std::size_t n = 0;
+/// Lengths of the residuals of all rays that take part, pixels.
+std::vector<double> residual_lengths(const adjust::Block& block) {
+  std::vector<double> out;
   for (const adjust::GroundPoint& point : block.points)
     for (const adjust::Ray& ray : point.rays)
-      if (point.X.allFinite() && block.stations[ray.station].oriented)
-        if (const auto v = adjust::residual(block, ray, point.X)) sum += v->squaredNorm(), ++n;
-  if (n == 0)
-    throw Error(
-        "orient: the listing and the tie points do not fit together: no point can be intersected; check image "
-        "names, angles and the order of columns");
-  out.adjustment.reprojection_rms_px = std::sqrt(sum / static_cast<double>(n));
-  out.adjustment.gsd = adjust::ground_sampling_distance(block);
+      if (point.X.allFinite() && adjust::takes_part(block, ray))
+        if (const auto v = adjust::residual(block, ray, point.X)) out.push_back(v->norm());
+  return out;
+}
+
+/// Share of the tie points between listed photos whose rays meet within a hundredth of the photo: errors of a listing's
+/// positions of a metre or two do.
+double fitting_share(adjust::Block block) {
+  std::vector<char> fits(block.points.size(), 0), asked(block.points.size(), 0);
+  parallel_for(block.points.size(), 64, [&](std::size_t p) {
+    adjust::GroundPoint& point = block.points[p];
+    int rays = 0;
+    for (adjust::Ray& r : point.rays) r.accepted = true, rays += block.stations[r.station].oriented;
+    asked[p] = rays >= 2;
+    point.X.setConstant(nan);
+    if (!asked[p] || !adjust::intersect(block, point, 0.01)) return;
+    fits[p] = std::all_of(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
+      if (!adjust::takes_part(block, r)) return true;
+      const auto v = adjust::residual(block, r, point.X);
+      return v && v->norm() < 0.01 * block.cameras[block.stations[r.station].camera].width;
+    });
+  });
+  const auto n = std::count(asked.begin(), asked.end(), 1);
+  return n ? static_cast<double>(std::count(fits.begin(), fits.end(), 1)) / static_cast<double>(n) : 0.0;
+}
+
+/// Angles in another unit are seen by their rays that do not meet, and by that they would in that unit.
+void check_listing(const Survey& survey, const PhotoTable& photos, const TieTable& ties, const adjust::Block& block) {
+  const double share = fitting_share(block);
+  if (share > 0.3) return;
+  for (const auto& [unit, name] : {std::pair(deg_per_rad, "radians"), std::pair(0.9, "gon")})
+    if (const double other = fitting_share(start_block(survey, photos, ties, unit).block);
+        other > 0.3 && other > 2 * share)
+      throw Error(
+          "orient: {:.0f} % of the tie points fit the listing as it is, {:.0f} % when its angles are taken as {}: give "
+          "them in degrees",
+          100 * share, 100 * other, name);
+  throw Error(
+      "orient: the listing and the tie points do not fit together: only {:.0f} % of the points meet; check image "
+      "names, "
+      "angles and the order of columns",
+      100 * share);
+}
+
+/// A listing gives orientations: they stay, the photos it leaves out are added to them.
+orient::OrientResult take_listing(const Survey& survey, const PhotoTable& photos, const TieTable& ties,
+                                  NamedBlock& named, const orient::OrientOptions& options, Progress& progress) {
+  orient::OrientResult out;
+  check_listing(survey, photos, ties, named.block);
+  orient::extend_listed(named.block, named.images, options, progress, out);
+  double sum = 0;
+  const std::vector<double> lengths = residual_lengths(named.block);
+  for (const double v : lengths) sum += v * v;
+  out.adjustment.reprojection_rms_px = std::sqrt(sum / static_cast<double>(lengths.size()));
+  out.adjustment.gsd = adjust::ground_sampling_distance(named.block);
   return out;
 }
 
@@ -70,6 +119,116 @@ void say_positions(const NamedBlock& named, const orient::PositionsJudged& judge
   }
 }
 
+/// What cannot be known from this block alone, said with its size and its cure.
+void say_weakness(const NamedBlock& named, const orient::OrientResult& result, Json& out, Progress& progress) {
+  if (result.adjustment.inverse.size() == 0) return;
+  for (const adjust::HeldByPrior& h : adjust::held_by_prior(named.block, result.adjustment))
+    progress.say(
+        fmt::format("camera {}: {} = {:.1f} px rests on its start value (within {:.1f} px): the photos do not "
+                    "determine it; control "
+                    "at different heights, oblique photos or a calibration would",
+                    named.block.cameras[h.camera].name, camera::parameter_names[h.parameter], h.value, h.sigma));
+  if (result.free) return;
+  const adjust::Bowl bowl = adjust::judge_bowl(named.block, result.adjustment);
+  out["bowl"] = {
+      {"sigma", json_of(bowl.sigma)}, {"in_positions", json_of(bowl.observed)}, {"oblique_share", bowl.oblique_share}};
+  constexpr double most_gsd = 3;  // two thirds of the middle-to-edge error of a good block stay below
+  if (bowl.sigma > most_gsd * result.adjustment.gsd)
+    progress.say(fmt::format(
+        "heights may be bent like a bowl, by {:.2f} m between the middle and the edge (predicted, 1 sigma; {:.1f} "
+        "GSD): "
+        "{} photos and positions of this accuracy do not part the lens from the shape of the ground. Do not trust "
+        "heights before control in the middle and at the edges, {}or centimetre-level positions",
+        bowl.sigma, bowl.sigma / result.adjustment.gsd, bowl.oblique_share < 0.05 ? "nadir" : "these",
+        bowl.oblique_share < 0.05 ? "a crossing sortie of oblique photos " : ""));
+  if (std::abs(bowl.observed) > 3.29 * bowl.observed_sigma &&
+      std::abs(bowl.observed) > most_gsd * result.adjustment.gsd)
+    progress.say(
+        fmt::format("the positions show the block bent like a bowl by {:+.2f} m at the edge (1 sigma {:.2f} m)",
+                    bowl.observed, bowl.observed_sigma));
+}
+
+/// Photos of each sortie, how many are oriented, and how its positions are shifted.
+Json sorties_of(const NamedBlock& named, const geo::Frame* frame) {
+  Json out = Json::array();
+  for (std::size_t k = 0; k < named.block.sorties.size(); ++k) {
+    int photos = 0, oriented = 0, positions = 0;
+    Eigen::Vector3d middle = Eigen::Vector3d::Zero();
+    for (const adjust::Station& s : named.block.stations) {
+      if (s.sortie != static_cast<int>(k)) continue;
+      ++photos;
+      if (!s.oriented) continue;
+      ++oriented, middle += s.C;
+      positions += s.position.allFinite();
+    }
+    Json entry{{"name", named.block.sorties[k].name}, {"photos", photos}, {"oriented", oriented}};
+    if (frame && positions > 0) {
+      const Eigen::Vector3d shift =
+          frame->local_from_grid(middle / oriented).transpose() * named.block.sorties[k].offset;
+      entry["shift"] = {shift.x(), shift.y(), shift.z()};
+    }
+    out.push_back(entry);
+  }
+  return out;
+}
+
+Json parts_of(const NamedBlock& named, const orient::OrientResult& result) {
+  Json out = Json::array();
+  for (const orient::Part& part : result.parts) {
+    std::map<std::string, int> sorties;
+    for (const int s : part.stations) ++sorties[named.block.sorties[named.block.stations[s].sortie].name];
+    const char* datum = part.datum == orient::Datum::positions ? "positions"
+                        : part.datum == orient::Datum::control ? "control"
+                                                               : "free";
+    out.push_back({{"name", fmt::format("block {}", out.size() + 1)},
+                   {"photos", part.stations.size()},
+                   {"sorties", sorties},
+                   {"first", named.images[part.stations.front()]},
+                   {"datum", datum}});
+  }
+  return out;
+}
+
+Json cameras_of(const NamedBlock& named, const std::vector<camera::Camera>& start) {
+  Json out = Json::array();
+  for (std::size_t i = 0; i < start.size(); ++i)
+    out.push_back({{"name", start[i].name},
+                   {"c_start", start[i].interior[camera::c]},
+                   {"c", named.block.cameras[i].interior[camera::c]}});
+  return out;
+}
+
+Json weakest_of(const NamedBlock& named) {
+  Json out = Json::array();
+  for (const orient::Link& link : orient::holding_links(named.block)) {
+    if (out.size() == 3) break;
+    out.push_back({{"image_a", named.images[link.a]}, {"image_b", named.images[link.b]}, {"points", link.points}});
+  }
+  return out;
+}
+
+orient::OrientOptions options_of(const Survey& survey) {
+  orient::OrientOptions out;
+  out.free.fill(false);
+  for (const std::string& name : survey.settings.adjust_free)
+    out.free[static_cast<std::size_t>(std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name) -
+                                      camera::parameter_names.begin())] = true;
+  return out;
+}
+
+void say_parts(const NamedBlock& named, const orient::OrientResult& result, Progress& progress) {
+  for (const orient::NotOriented& n : result.not_oriented)
+    progress.say(fmt::format("{} could not be oriented: {}", named.images[n.station], n.reason));
+  if (result.free)
+    progress.say(
+        "the block is free: nothing gives it scale and place; its unit is a hundredth of the median distance between "
+        "photo and ground. Give three control points with sightings, or positions, and orient again");
+  if (result.parts.size() > 1)
+    progress.say(fmt::format(
+        "the photos make {} blocks that no tie points hold together; each stands where its own {} put it",
+        result.parts.size(), result.parts[0].datum == orient::Datum::control ? "control points" : "positions"));
+}
+
 }  // namespace
 
 std::string orient_fingerprint(const Survey& survey) {
@@ -81,6 +240,7 @@ std::string orient_fingerprint(const Survey& survey) {
                                     ties ? ties->fingerprint : "",
                                     settings_of_sorties(survey),
                                     survey.crs.wkt,
+                                    fmt::format("{}", fmt::join(survey.settings.adjust_free, ",")),
                                     std::to_string(survey.settings.tie_sigma_px),
                                     hash_or_empty(survey.inputs() / "listing.csv"),
                                     hash_or_empty(survey.inputs() / "cameras.json")};
@@ -96,34 +256,55 @@ Outcome orient(Survey& survey, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
   const TieTable ties = load_ties(survey);
   const std::string print = orient_fingerprint(survey);
-  if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print)
+  if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print && block_is_drawn(survey))
     return {stage->summary, false};
   if (const std::string doubt = datum_doubt(survey, photos); !doubt.empty()) throw Error("orient: {}", doubt);
   NamedBlock named = start_block(survey, photos, ties);
+  const std::vector<camera::Camera> start = named.block.cameras;
   const bool listed = std::any_of(named.block.stations.begin(), named.block.stations.end(),
                                   [](const adjust::Station& s) { return s.oriented; });
-  const orient::OrientResult result =
-      listed ? take_listing(named.block) : orient::orient(named.block, named.images, {}, progress);
+  const orient::OrientOptions options = options_of(survey);
+  const orient::OrientResult result = listed ? take_listing(survey, photos, ties, named, options, progress)
+                                             : orient::orient(named.block, named.images, options, progress);
+  named.free = result.free;
   save_block(survey, "orient", named);
-  nlohmann::ordered_json out_list = nlohmann::ordered_json::array();
-  for (const orient::NotOriented& n : result.not_oriented) {
-    out_list.push_back({{"image", named.images[n.station]}, {"reason", n.reason}});
-    progress.say(fmt::format("{} could not be oriented: {}", named.images[n.station], n.reason));
-  }
+  draw_block(survey, photos, named, progress);
+  say_parts(named, result, progress);
   say_positions(named, result.positions, progress);
   const auto oriented = static_cast<double>(named.images.size() - result.not_oriented.size());
   const auto least = survey.settings.tolerance.find("oriented_share");
   if (least != survey.settings.tolerance.end() && oriented < least->second * static_cast<double>(named.images.size()))
     progress.say(fmt::format("{} of {} photos oriented is below the tolerance of {}", oriented, named.images.size(),
                              least->second));
+  Json out_list = Json::array();
+  for (const orient::NotOriented& n : result.not_oriented)
+    out_list.push_back({{"image", named.images[n.station]}, {"reason", n.reason}});
+  std::optional<geo::Frame> frame;
+  if (!named.free) frame.emplace(survey.crs, named.origin);
   Outcome out;
   out.summary = {{"photos", named.images.size()},
                  {"oriented", named.images.size() - result.not_oriented.size()},
-                 {"components", result.components},
+                 {"components", result.parts.size()},
                  {"not_oriented", out_list},
                  {"reprojection_rms_px", result.adjustment.reprojection_rms_px},
-                 {"gsd", result.adjustment.gsd}};
+                 {"median_residual_px", json_of(median(residual_lengths(named.block)))},
+                 {"gsd", named.free ? Json() : json_of(result.adjustment.gsd)},
+                 {"free", named.free},
+                 {"preview", survey.preview},
+                 {"blocks", parts_of(named, result)},
+                 {"sorties", sorties_of(named, frame ? &*frame : nullptr)},
+                 {"cameras", cameras_of(named, start)},
+                 {"weakest", weakest_of(named)}};
+  say_weakness(named, result, out.summary, progress);
   survey.store.finish("orient", {print, out.summary});
+  return out;
+}
+
+Outcome preview(Survey& survey, Progress& progress) {
+  const auto small = Survey::preview_of(survey);
+  tie(*small, {}, progress);
+  Outcome out = orient(*small, progress);
+  write_file(small->results() / "stations.csv", stations_text(*small, load_block(*small, "orient")));
   return out;
 }
 

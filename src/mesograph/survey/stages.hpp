@@ -4,9 +4,12 @@
 
 namespace mesograph::survey {
 
-/// Orients the block from the tie points (orient::orient); a listing counts as oriented.
+/// Orients the block from the tie points (orient::orient); a listing counts as oriented, and must fit them. Draws what
+/// it made (draw_block).
 Outcome orient(Survey& survey, Progress& progress);
 std::string orient_fingerprint(const Survey& survey);
+/// tie() and orient() at reduced resolution, in store/preview and results/preview: to see whether a flight is complete.
+Outcome preview(Survey& survey, Progress& progress);
 
 struct ControlOptions {
   std::filesystem::path file;                               ///< empty: only changes of roles

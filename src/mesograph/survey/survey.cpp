@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/survey.hpp>
@@ -22,6 +23,20 @@ Survey::Survey(const fs::path& where)
       settings(read_settings(folder / "survey.toml")),
       crs(geo::resolve(settings.crs)),
       store(folder / "store") {}
+
+Survey::Survey(const Survey& whole, const fs::path& store_folder)
+    : folder(whole.folder), settings(whole.settings), crs(whole.crs), store(store_folder) {}
+
+std::unique_ptr<Survey> Survey::preview_of(const Survey& whole) {
+  const auto admitted = whole.store.stage("admit");
+  if (!admitted) throw Error("{}: no photos yet; run mesograph admit first", whole.folder.string());
+  std::unique_ptr<Survey> out(new Survey(whole, whole.store.folder() / "preview"));
+  out->preview = true;
+  out->settings.tie_limit = std::min(out->settings.tie_limit, 1500);
+  write_packed(out->store.folder() / "photos", read_packed(whole.store.folder() / "photos"));
+  out->store.finish("admit", *admitted);
+  return out;
+}
 
 void create(const fs::path& folder, std::string name, const geo::CrsRequest& crs) {
   if (fs::exists(folder / "survey.toml"))

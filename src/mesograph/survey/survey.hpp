@@ -1,6 +1,7 @@
 #pragma once
 
 #include <filesystem>
+#include <memory>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/photo/metadata.hpp>
@@ -50,9 +51,16 @@ struct Survey {
 
   /// Throws Error where the folder is no survey, survey.toml is wrong, or another command is at work.
   explicit Survey(const std::filesystem::path& folder);
+  /// The same survey for a look before the long run: smaller photos, fewer keypoints, and a store and results of its
+  /// own (store/preview, results/preview), so that nothing of it can be taken for the real thing.
+  static std::unique_ptr<Survey> preview_of(const Survey& whole);
+  bool preview = false;
 
   std::filesystem::path inputs() const { return folder / "inputs"; }
-  std::filesystem::path results() const { return folder / "results"; }
+  std::filesystem::path results() const { return preview ? folder / "results" / "preview" : folder / "results"; }
+
+ private:
+  Survey(const Survey& whole, const std::filesystem::path& store_folder);
 };
 
 /// What a stage did: its JSON fields as the design names them, and whether it was made now or stood already.

@@ -43,6 +43,13 @@ void match_photo(const Survey& survey, const PhotoTable& table, const MatchItem&
   write_packed(item.file, pairs);
 }
 
+/// A preview looks at photos of at most a thousand pixels.
+int preview_halvings(const Photo& photo) {
+  int out = 0;
+  while ((std::max(photo.width, photo.height) >> out) > 1000) ++out;
+  return out;
+}
+
 /// The strongest keypoints of a photo, which come first: enough to tell what it shows.
 constexpr std::size_t telling = 1000;
 
@@ -76,8 +83,9 @@ match::Pairs similar(const Survey& survey, const std::vector<const Photo*>& phot
 }  // namespace
 
 fs::path keypoint_item(const Survey& survey, const Photo& photo, int limit) {
-  return survey.store.item("keypoints", photo.image,
-                           fingerprint({keypoint_version, photo.hash, std::to_string(limit)}));
+  return survey.store.item(
+      "keypoints", photo.image,
+      fingerprint({keypoint_version, photo.hash, std::to_string(limit), survey.preview ? "preview" : ""}));
 }
 
 keypoint::Keypoints read_keypoints(const fs::path& item) {
@@ -94,7 +102,13 @@ void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photo
     if (!fs::exists(item)) {
       keypoint::DetectOptions options;
       options.limit = limit;
-      const keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path), options);
+      const int halvings = survey.preview ? preview_halvings(*photos[i]) : 0;
+      if (survey.preview) options.double_below = 0;
+      keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path, halvings), options);
+      for (keypoint::Keypoint& k : found.points) {
+        const auto pixel = static_cast<float>(1 << halvings);
+        k.x *= pixel, k.y *= pixel, k.scale *= pixel;
+      }
       write_packed(item, {{"points", bytes_of(found.points)}, {"descriptors", bytes_of(found.descriptors)}});
     }
     progress.advance();

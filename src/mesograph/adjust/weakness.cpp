@@ -1,0 +1,60 @@
+#include <Eigen/QR>
+#include <cmath>
+#include <mesograph/adjust/weakness.hpp>
+
+namespace mesograph::adjust {
+
+Bowl judge_bowl(const Block& block, const AdjustResult& result) {
+  std::vector<int> stations;
+  int oblique = 0;
+  Eigen::Vector2d middle = Eigen::Vector2d::Zero();
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (result.layout.station[i] < 0) continue;
+    stations.push_back(static_cast<int>(i));
+    middle += block.stations[i].C.head<2>();
+    oblique += block.stations[i].R(2, 2) < std::cos(12 * rad_per_deg);
+  }
+  Bowl out;
+  const auto n = static_cast<Eigen::Index>(stations.size());
+  if (n < 6) return out;
+  out.oblique_share = static_cast<double>(oblique) / static_cast<double>(n);
+  middle /= static_cast<double>(n);
+  Eigen::MatrixXd A(n, 4);
+  for (Eigen::Index k = 0; k < n; ++k) {
+    const Eigen::Vector2d p = block.stations[stations[k]].C.head<2>() - middle;
+    A.row(k) << 1, p.x(), p.y(), p.squaredNorm();
+  }
+  const double reach2 = A.col(3).maxCoeff();
+  A.col(1) /= std::sqrt(reach2), A.col(2) /= std::sqrt(reach2), A.col(3) /= reach2;
+  const Eigen::VectorXd f = A.completeOrthogonalDecomposition().pseudoInverse().row(3);
+  Eigen::VectorXd of_unknowns = Eigen::VectorXd::Zero(result.layout.columns);
+  double observed = 0, variance = 0;
+  bool all = true;
+  for (Eigen::Index k = 0; k < n; ++k) {
+    const Station& s = block.stations[stations[k]];
+    of_unknowns[result.layout.station[stations[k]] + 5] = f[k];
+    all = all && s.position.allFinite();
+    const Sortie& sortie = block.sorties[s.sortie];
+    if (all) observed += f[k] * (s.position - s.C - sortie.offset).z();
+    if (all) variance += f[k] * f[k] * sortie.sigma_photo[1] * sortie.sigma_photo[1];
+  }
+  out.sigma = std::sqrt(result.inverse.variance(of_unknowns));
+  if (all) out.observed = observed, out.observed_sigma = std::sqrt(variance);
+  return out;
+}
+
+std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& result) {
+  std::vector<HeldByPrior> out;
+  for (std::size_t i = 0; i < block.cameras.size(); ++i)
+    for (std::size_t k = 0; result.layout.camera[i] >= 0 && k < result.layout.free.size(); ++k) {
+      const camera::Parameter parameter = result.layout.free[k];
+      if (parameter != camera::c && parameter != camera::x0 && parameter != camera::y0) continue;
+      const int column = result.layout.camera[i] + static_cast<int>(k);
+      const double sigma = std::sqrt(result.inverse(column, column));
+      if (sigma > 0.7 * block.priors[i].sigma[parameter])
+        out.push_back({static_cast<int>(i), parameter, block.cameras[i].interior[parameter], sigma});
+    }
+  return out;
+}
+
+}  // namespace mesograph::adjust

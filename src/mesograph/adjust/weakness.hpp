@@ -1,0 +1,31 @@
+#pragma once
+
+#include <mesograph/adjust/adjust.hpp>
+
+namespace mesograph::adjust {
+
+/// How well a block's heights are kept from bending like a bowl. A bowl is the height of the outermost station over the
+/// middle one, once a plane has been taken out; the ground bends with the stations.
+struct Bowl {
+  double sigma = nan;           ///< predicted standard deviation, m
+  double observed = nan;        ///< in the observed positions against their stations, m; NaN: no positions
+  double observed_sigma = nan;  ///< of that, by the positions' own noise, m
+  double oblique_share = 0;     ///< of the photos, tilted by more than 12 degrees
+};
+
+/// NaN where fewer than six stations are unknowns.
+/// The weakness is known from James and Robson (2014), Mitigating systematic error in topographic models derived from
+/// UAV and ground-based image networks; here it is read off the covariance.
+Bowl judge_bowl(const Block& block, const AdjustResult& result);
+
+/// A free interior parameter that the block does not determine: its sigma is that of its start value.
+struct HeldByPrior {
+  int camera = 0;
+  camera::Parameter parameter = camera::c;
+  double value = nan, sigma = nan;  ///< adjusted; predicted
+};
+
+/// Principal distance and principal point whose predicted sigma is above seven tenths of the prior's.
+std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& result);
+
+}  // namespace mesograph::adjust

@@ -1,0 +1,138 @@
+#include <Eigen/Geometry>
+#include <algorithm>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/orient/georeference.hpp>
+#include <mesograph/orient/parts.hpp>
+#include <mesograph/orient/positions.hpp>
+#include <mesograph/orient/similarity.hpp>
+
+namespace mesograph::orient {
+
+namespace {
+
+/// Similarity from the block's own frame onto positions or control; nothing where neither suffices.
+std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
+  std::vector<Eigen::Vector3d> source, target;
+  const auto fit = [&](double width) -> std::optional<Similarity> {
+    if (source.empty()) return std::nullopt;
+    const auto n = static_cast<Eigen::Index>(source.size());
+    return similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
+                      Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), width);
+  };
+  double noise = 0;
+  for (const adjust::Station& s : block.stations) {
+    if (!s.oriented || !s.position.allFinite()) continue;
+    source.push_back(s.C);
+    target.push_back(s.position);
+    noise = std::max(noise, block.sorties[s.sortie].sigma_photo[0]);
+  }
+  datum = Datum::positions;
+  if (const auto found = fit(noise)) return found;
+  source.clear(), target.clear();
+  for (adjust::SurveyedPoint& point : block.surveyed) {
+    if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
+    point.point.X.setConstant(nan);
+    if (!adjust::intersect(block, point.point, 0.02)) continue;
+    source.push_back(point.point.X);
+    target.push_back(point.surveyed);
+  }
+  datum = Datum::control;
+  return fit(0.1);
+}
+
+/// Leaves out the positions that the block contradicts, and stands it on the others once more.
+PositionsJudged stand_on_positions(adjust::Block& block) {
+  PositionsJudged judged = judge_positions(block);
+  double sigma = 0;
+  for (const adjust::Sortie& s : block.sorties) sigma = std::max({sigma, s.sigma_photo[0], s.sigma_photo[1]});
+  // Swapped columns make a mirror image, and a flat block fits its mirror image when it is turned upside down.
+  const auto up = std::count_if(block.stations.begin(), block.stations.end(),
+                                [](const adjust::Station& s) { return s.oriented && s.R(2, 2) < 0; });
+  const auto all =
+      std::count_if(block.stations.begin(), block.stations.end(), [](const adjust::Station& s) { return s.oriented; });
+  if (2 * up > all)
+    throw Error(
+        "orient: the photos' positions are a mirror image of the block, which would look at the sky: east and north "
+        "(latitude and longitude) are swapped, or heights are depths; correct the columns");
+  // A block that grew without them may be bent by more than fine positions are uncertain: that is no contradiction.
+  if (judged.median_off > 6 * sigma && judged.median_off > 0.1 * judged.extent)
+    throw Error(
+        "orient: the photos' positions do not fit the shape of the block: half of them are {:.1f} m or more off; check "
+        "that they belong to these photos, and their order of columns",
+        judged.median_off);
+  if (judged.wrong.empty()) return judged;
+  for (const WrongPosition& w : judged.wrong) block.stations[w.station].position.setConstant(nan);
+  Datum datum{};
+  if (const auto again = find_datum(block, datum); again && datum == Datum::positions) transform(block, *again);
+  PositionsJudged after = judge_positions(block);
+  after.wrong = judged.wrong;
+  return after;
+}
+
+/// The part's datum, found and applied; nothing is judged where control gives it.
+PositionsJudged stand(adjust::Block& block, Datum& datum) {
+  const auto found = find_datum(block, datum);
+  if (!found) {
+    datum = Datum::none;
+    return {};
+  }
+  transform(block, *found);
+  return datum == Datum::positions ? stand_on_positions(block) : PositionsJudged{};
+}
+
+/// What is known of sorties and wrong positions by several parts: offsets are those of the largest that has them.
+void collect(PositionsJudged& all, const PositionsJudged& part) {
+  if (all.offset.empty()) {
+    all = part;
+    return;
+  }
+  for (std::size_t s = 0; s < part.offset.size(); ++s)
+    if (!all.offset[s].allFinite()) all.offset[s] = part.offset[s];
+  all.wrong.insert(all.wrong.end(), part.wrong.begin(), part.wrong.end());
+}
+
+}  // namespace
+
+PositionsJudged georeference(adjust::Block& block, std::vector<Part>& parts) {
+  PositionsJudged judged;
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    adjust::Block view = only_part(block, parts[i]);
+    try {
+      collect(judged, stand(view, parts[i].datum));
+    } catch (const Error&) {
+      if (i == 0) throw;
+      parts[i].datum = Datum::none;
+      continue;
+    }
+    for (const int s : parts[i].stations) block.stations[s] = view.stations[s];
+  }
+  const bool any = std::any_of(parts.begin(), parts.end(), [](const Part& p) { return p.datum != Datum::none; });
+  for (std::size_t i = 0; i < parts.size(); ++i)
+    if (parts[i].datum == Datum::none && (any || i > 0))
+      for (const int s : parts[i].stations) block.stations[s].oriented = false;
+  intersect_all(block);
+  return judged;
+}
+
+void level_free(adjust::Block& block) {
+  Similarity fit;
+  Eigen::Vector3d up = Eigen::Vector3d::Zero(), middle = Eigen::Vector3d::Zero();
+  std::vector<double> distances;
+  double n = 0;
+  for (const adjust::GroundPoint& p : block.points) {
+    if (!p.X.allFinite()) continue;
+    middle += p.X, ++n;
+    for (const adjust::Ray& r : p.rays)
+      if (adjust::takes_part(block, r)) distances.push_back((p.X - block.stations[r.station].C).norm());
+  }
+  if (n == 0) return;
+  for (const adjust::Station& s : block.stations)
+    if (s.oriented) up += s.R.col(2);
+  fit.R = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  fit.scale = 100 / median(std::move(distances));
+  fit.t = -fit.scale * (fit.R * (middle / n));
+  transform(block, fit);
+}
+
+}  // namespace mesograph::orient

@@ -1,0 +1,18 @@
+#pragma once
+
+#include <mesograph/orient/orient.hpp>
+
+namespace mesograph::orient {
+
+/// Brings the parts of a block, each in a frame of its own, into the local frame: by a robust similarity onto observed
+/// positions (three or more, not on one line), else onto control seen in two or more photos. Sets their datum and
+/// intersects the block's points. Positions that a part contradicts are left out and named in what is returned. Throws
+/// Error where the largest part's positions are a mirror image, or not those of this block; a smaller part stays
+/// without a datum then.
+PositionsJudged georeference(adjust::Block& block, std::vector<Part>& parts);
+
+/// Puts a block that nothing ties to the ground into a frame that can be looked at: levelled by its photos, the middle
+/// of its points at the origin, a hundredth of the median distance between photo and ground as its unit.
+void level_free(adjust::Block& block);
+
+}  // namespace mesograph::orient
