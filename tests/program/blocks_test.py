@@ -18,8 +18,8 @@ def places(path):
     return {r["image"]: np.array([float(r[k]) for k in ("east", "north", "height")]) for r in rows(path)}
 
 
-def oriented(name, stations, cameras=None):
-    """The block with these positions and cameras: what orient says, and the stations it exports."""
+def oriented(name, stations, cameras=None, ties=None):
+    """The block with these positions, cameras and ties: what orient says, and the stations it exports."""
     survey = WORK / name
     table = WORK / f"{name}.csv"
     with open(table, "w", encoding="utf-8", newline="") as out:
@@ -30,7 +30,7 @@ def oriented(name, stations, cameras=None):
     calibration.write_text(json.dumps(cameras or json.loads((BLOCK / "cameras.json").read_text())))
     good("new", survey, "--crs", "EPSG:25833+5773")
     good("admit", "--listing", table, "--cameras", calibration, "-s", survey)
-    good("tie", "--import", BLOCK, "--pairs", "none", "-s", survey)
+    good("tie", "--import", ties or BLOCK, "--pairs", "none", "-s", survey)
     result = call("orient", "--json", "-s", survey)
     if result.code != 0:
         return result, None
@@ -130,6 +130,146 @@ def test_positions_of_another_block_are_refused():
     mixed = [{**s, **{k: stations[j][k] for k in ("east", "north", "height")}} for s, j in zip(stations, order)]
     result, _ = oriented("mixed", mixed)
     assert result.code == 3 and ("do not fit the shape" in result.last or "mirror" in result.last), (result.code, result.err, result.out)
+
+
+def ties_where(name, keypoint=lambda k: True, pair=lambda a, b: True):
+    """A folder with those keypoints and matches of the block that pass."""
+    place = WORK / f"{name}_ties"
+    place.mkdir()
+    kept = [k for k in rows(BLOCK / "keypoints.csv") if keypoint(k)]
+    ids = {(k["image"], k["id"]) for k in kept}
+    matches = [
+        m
+        for m in rows(BLOCK / "matches.csv")
+        if (m["image_a"], m["id_a"]) in ids and (m["image_b"], m["id_b"]) in ids and pair(m["image_a"], m["image_b"])
+    ]
+    for file, table in (("keypoints.csv", kept), ("matches.csv", matches)):
+        with open(place / file, "w", encoding="utf-8", newline="") as out:
+            writer = csv.DictWriter(out, table[0].keys())
+            writer.writeheader()
+            writer.writerows(table)
+    return place
+
+
+def test_no_focal_length_at_all():
+    cameras = json.loads((BLOCK / "cameras.json").read_text())
+    for c in cameras.values():
+        del c["c"]
+    answer = assert_right(*oriented("no_focal", rows(BLOCK / "stations.csv"), cameras))
+    # The guess is one for both, 8 % and 4 % off; the photos say which is which.
+    assert sorted(round(c["c"] / 100) for c in answer["cameras"]) == [10, 11] and len({c["c_start"] for c in answer["cameras"]}) == 1
+
+
+def test_without_positions_the_block_is_free_until_control_is_sighted():
+    unplaced = [{**s, "east": "", "north": "", "height": ""} for s in rows(BLOCK / "stations.csv")]
+    result, found = oriented("free", unplaced)
+    answer = json.loads(result.out)
+    assert answer["free"] and answer["gsd"] is None and answer["oriented"] == 60 and "the block is free" in said(result)
+    assert np.median(misfit(found)[1]) < 1.0 * GSD
+    survey = WORK / "free"
+    assert "scale and place" in call("adjust", "-s", survey).last and call("adjust", "-s", survey).code == 3
+    good("control", BLOCK / "control.csv", "-s", survey)
+    good("sight", "--import", BLOCK / "sightings.csv", "-s", survey)
+    again = good("orient", "-s", survey)
+    assert not again["free"] and again["blocks"][0]["datum"] == "control", again
+    good("export", "stations", "-s", survey)
+    as_it_stands, _ = misfit(places(survey / "results" / "stations.csv"))
+    assert np.median(as_it_stands) < 0.25  # 9 control points of 1.5 cm; the height goes with c, see survey_test
+
+
+def test_two_halves_that_nothing_ties_are_two_blocks_in_their_places():
+    truth = places(BLOCK / "truth" / "stations.csv")
+    middle = np.median([p[0] for p in truth.values()])
+    halves = ties_where("halves", pair=lambda a, b: (truth[a][0] < middle) == (truth[b][0] < middle))
+    result, found = oriented("halves", rows(BLOCK / "stations.csv"), ties=halves)
+    answer = json.loads(result.out)
+    assert answer["oriented"] == 60 and answer["components"] == 2, answer
+    assert sorted(b["photos"] for b in answer["blocks"]) == [30, 30] and "make 2 blocks" in said(result)
+    for west in (True, False):
+        half = {n: p for n, p in found.items() if (truth[n][0] < middle) == west}
+        _, fitted = misfit(half)
+        assert np.median(fitted) < 1.0 * GSD and fitted.max() < 2.5 * GSD, fitted
+    assert np.median(misfit(found)[0]) < 4
+
+
+def test_a_single_strip_says_what_its_positions_leave_open():
+    truth = places(BLOCK / "truth" / "stations.csv")
+    west = min(p[0] for n, p in truth.items() if n[0] == "G")
+    strip = {n for n, p in truth.items() if n[0] == "G" and p[0] < west + 12}
+    ties = ties_where("strip", keypoint=lambda k: k["image"] in strip)
+    result, found = oriented("strip", [s for s in rows(BLOCK / "stations.csv") if s["image"] in strip], ties=ties)
+    assert len(found) == len(strip) > 8 and "lie on one line" in said(result), said(result)
+    as_it_stands, _ = misfit(found)
+    # Eleven positions of 1.5 m; the offset of a sortie they share is of that size too.
+    assert np.median(as_it_stands) < 5, as_it_stands
+    # Turned by no more than the mean tilt of eleven photos, a few degrees each.
+    tilts = [float(r["omega"]) for r in rows(WORK / "strip" / "results" / "stations.csv")]
+    true = {r["image"]: float(r["omega"]) for r in rows(BLOCK / "truth" / "stations.csv")}
+    turns = [t - true[r["image"]] for t, r in zip(tilts, rows(WORK / "strip" / "results" / "stations.csv"))]
+    assert abs(np.mean(turns)) < 6, turns
+
+
+def test_photos_that_are_mostly_water_hold_all_the_same():
+    rng = np.random.default_rng(1)
+    wet = {s["image"] for s in rows(BLOCK / "stations.csv") if rng.random() < 0.4}
+    ties = ties_where("water", keypoint=lambda k: k["image"] not in wet or float(k["y"]) > 540)  # 60 % of 900
+    result, found = oriented("water", rows(BLOCK / "stations.csv"), ties=ties)
+    assert json.loads(result.out)["oriented"] == 60
+    _, fitted = misfit(found)
+    assert np.median(fitted) < 1.5 * GSD and fitted.max() < 4 * GSD, fitted  # half the rays, at one edge
+
+
+def test_nadir_photos_alone_are_not_trusted_in_height():
+    nadir = {s["image"] for s in rows(BLOCK / "stations.csv") if s["image"][0] == "G"}
+    ties = ties_where("nadir", keypoint=lambda k: k["image"] in nadir)
+    result, _ = oriented("nadir", [s for s in rows(BLOCK / "stations.csv") if s["image"] in nadir], ties=ties)
+    assert "bent like a bowl" in said(result) and "oblique" in said(result), said(result)
+
+
+def test_a_listing_in_another_unit_is_known_by_its_ties():
+    truth = rows(BLOCK / "truth" / "stations.csv")
+    for unit, factor in (("radians", np.pi / 180), ("gon", 10 / 9)):
+        table = [{**s, **{a: float(s[a]) * factor for a in ("omega", "phi", "kappa")}} for s in truth]
+        result, _ = oriented(unit, table, json.loads((BLOCK / "truth" / "cameras.json").read_text()))
+        assert result.code == 3 and f"taken as {unit}" in result.last, result.err
+
+
+def test_a_fixed_listing_stays_and_what_it_leaves_out_is_added():
+    truth = rows(BLOCK / "truth" / "stations.csv")
+    cameras = json.loads((BLOCK / "truth" / "cameras.json").read_text())
+    out = {s["image"] for s in truth[::7]}
+    listed = [{**s, **({a: "" for a in ("omega", "phi", "kappa")} if s["image"] in out else {})} for s in truth]
+    result, found = oriented("gaps", listed, cameras)
+    assert json.loads(result.out)["oriented"] == 60, result.out
+    right = places(BLOCK / "truth" / "stations.csv")
+    # By resection from points of 0.5 px rays: some hundredths of a metre; the others are what was given.
+    assert max(np.linalg.norm(found[n] - right[n]) for n in out) < 0.3
+    assert max(np.abs(found[n] - right[n]).max() for n in right.keys() - out) < 1e-4
+    survey = WORK / "fixed"
+    good("new", survey, "--crs", "EPSG:25833+5773")
+    good("admit", "--listing", BLOCK / "truth" / "stations.csv", "--cameras", BLOCK / "cameras.json", "--fixed", "-s", survey)
+    good("tie", "--import", BLOCK, "--pairs", "none", "-s", survey)
+    good("orient", "-s", survey)
+    adjusted = good("adjust", "-s", survey)
+    # The cameras alone are unknown, and exact stations give them back: hundredths of a pixel from 20,000 rays.
+    assert adjusted["unknowns"] == 16 + 3 * adjusted["tie_points"], adjusted
+    assert all(abs(c["c"] - cameras[n]["c"]) < 0.1 for n, c in adjusted["cameras"].items()), adjusted["cameras"]
+    kept = places(survey / "results" / "stations.csv")
+    assert max(np.abs(kept[n] - right[n]).max() for n in right) < 1e-4
+
+
+def test_the_number_of_threads_changes_no_byte():
+    bytes_of = set()
+    for threads in ("1", "2", "3", "7"):
+        survey = WORK / f"threads{threads}"
+        shutil.copytree(WORK / "plain", survey)
+        shutil.rmtree(survey / "results")
+        good("tie", "--import", BLOCK, "--pairs", "none", "-s", survey)
+        (survey / "results" / "sparse.las").unlink(missing_ok=True)
+        good("orient", "--threads", threads, "-s", survey)
+        good("export", "stations", "-s", survey)
+        bytes_of.add(tuple((survey / "results" / f).read_bytes() for f in ("stations.csv", "sparse.las")))
+    assert len(bytes_of) == 1
 
 
 if __name__ == "__main__":

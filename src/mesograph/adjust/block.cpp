@@ -23,6 +23,8 @@ std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, cons
   return *x - ray.x;
 }
 
+Eigen::Vector3d tilt(const Station& station) { return station.up.cross(station.R.transpose().col(2)); }
+
 double ray_angle(const Block& block, const GroundPoint& point) {
   double least_cos = 1.0;
   for (std::size_t i = 0; i < point.rays.size(); ++i)

@@ -18,6 +18,9 @@ struct Station {
   Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
   Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
+  /// Where up is, unit vector in the camera frame, and how well that is known, rad: observed where sigma is not NaN.
+  Eigen::Vector3d up = Eigen::Vector3d::UnitZ();
+  double sigma_up = nan;
   /// As the last adjustment predicts them at sigma0 = 1: covariance of C, m^2, and the standard deviation of the
   /// angles (root mean square over the three axes), rad. NaN: not adjusted.
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);
@@ -82,6 +85,10 @@ inline bool takes_part(const Block& block, const Ray& ray) {
 
 /// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.
 std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X);
+
+/// Observed up x adjusted up, in the camera frame: the angle between them for small ones, rad. Two of its three
+/// components say something.
+Eigen::Vector3d tilt(const Station& station);
 
 /// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);

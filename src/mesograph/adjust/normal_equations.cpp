@@ -146,6 +146,10 @@ double NormalEquations::cost(const Block& block) const {
     const Eigen::Vector3d d = s.C + sortie.offset - s.position;
     total += d.cwiseAbs2().dot(inverse_variance(sortie.sigma_photo));
   }
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (layout_.station[i] >= 0 && s.sigma_up > 0) total += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
+  }
   for (std::size_t i = 0; i < block.sorties.size(); ++i)
     if (layout_.sortie[i] >= 0)
       total += block.sorties[i].offset.cwiseAbs2().dot(inverse_variance(block.sorties[i].sigma_offset));
@@ -224,6 +228,16 @@ void NormalEquations::build(const Block& block) {
   for (std::size_t i = 0; i < block.sorties.size(); ++i)
     if (layout_.sortie[i] >= 0)
       add(-1, layout_.sortie[i], inverse_variance(block.sorties[i].sigma_offset), -block.sorties[i].offset);
+  level_terms_.clear();
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (layout_.station[i] < 0 || !(s.sigma_up > 0)) continue;
+    // A turn w in the camera frame moves what is up there by -w x up, and so the tilt, up_observed x up, with it.
+    const Eigen::Vector3d up = s.R.transpose().col(2);
+    const Eigen::Matrix3d A = camera::skew(s.up) * camera::skew(up) / s.sigma_up;
+    LevelTerm term{layout_.station[i], A.transpose() * A, -A.transpose() * tilt(s) / s.sigma_up};
+    level_terms_.push_back(term);
+  }
   camera_terms_ = Eigen::Matrix2Xd::Zero(2, layout_.columns);
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (std::size_t k = 0; layout_.camera[i] >= 0 && k < layout_.free.size(); ++k) {
@@ -327,6 +341,13 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       corner(sortie - base + a, sortie - base + a) += weight[a];
       corner(sortie - base + a, border) += right[a];
     }
+  }
+
+  for (const LevelTerm& term : level_terms_) {
+    Row& row = rows[term.station / 6];
+    row.diagonal.topLeftCorner<3, 3>() += term.normal;
+    row.diagonal.diagonal().head<3>() += lambda * term.normal.diagonal();
+    row.right.head<3>() += term.right;
   }
 
   std::vector<Eigen::Triplet<double>> triplets;

@@ -89,7 +89,13 @@ class NormalEquations {
   std::vector<std::vector<int>> neighbours_;                  ///< per station column / 6: those that follow it
   std::vector<std::pair<int, int>> position_columns_;         ///< station (-1: the offset's prior) and sortie columns
   std::vector<Eigen::Matrix<double, 3, 2>> position_terms_;   ///< weight, weighted misclosure
-  Eigen::Matrix2Xd camera_terms_;                             ///< per column: weight of its prior, weighted misclosure
+  struct LevelTerm {
+    int station = -1;  ///< column
+    Eigen::Matrix3d normal;
+    Eigen::Vector3d right;
+  };
+  std::vector<LevelTerm> level_terms_;
+  Eigen::Matrix2Xd camera_terms_;  ///< per column: weight of its prior, weighted misclosure
 };
 
 }  // namespace mesograph::adjust

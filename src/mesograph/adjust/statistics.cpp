@@ -22,7 +22,7 @@ struct Sum {
 };
 
 struct Tally {
-  Sum ties, sightings, plan, height, positions, priors;
+  Sum ties, sightings, plan, height, positions, verticals, priors;
   int points = 0;      ///< ground points among the unknowns
   int candidates = 0;  ///< tie rays that could take part
   double pixels2 = 0;  ///< squared lengths of residuals
@@ -207,6 +207,18 @@ void tally_positions(const Block& block, const AdjustResult& out, Tally& tally) 
   }
 }
 
+void tally_verticals(const Block& block, const AdjustResult& out, Tally& tally) {
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    const int first = out.layout.station[i];
+    if (first < 0 || !(s.sigma_up > 0)) continue;
+    tally.verticals.n += 2;
+    tally.verticals.squares += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
+    const Eigen::Matrix3d A = camera::skew(s.up) * camera::skew(s.R.transpose().col(2)) / s.sigma_up;
+    tally.verticals.redundancy += 2 - (A * out.inverse.among({first, first + 1, first + 2}) * A.transpose()).trace();
+  }
+}
+
 void predict_stations(Block& block, const AdjustResult& out) {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const int first = out.layout.station[i];
@@ -237,11 +249,13 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
 
 void report_groups(Tally& tally, AdjustResult& out) {
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
-                          tally.height.redundancy - tally.positions.redundancy - tally.priors.redundancy;
+                          tally.height.redundancy - tally.positions.redundancy - tally.verticals.redundancy -
+                          tally.priors.redundancy;
   const std::pair<const char*, const Sum*> groups[] = {
       {"ties", &tally.ties},           {"sightings", &tally.sightings},
       {"control plan", &tally.plan},   {"control height", &tally.height},
-      {"positions", &tally.positions}, {"priors", &tally.priors}};
+      {"positions", &tally.positions}, {"verticals", &tally.verticals},
+      {"priors", &tally.priors}};
   for (const auto& [name, sum] : groups) {
     if (sum->n == 0) continue;
     const double r = sum->redundancy;
@@ -259,9 +273,11 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   out.tie_points = tally.points;
   if (scope.control) tally_control(block, tally);
   tally_positions(block, out, tally);
+  tally_verticals(block, out, tally);
   tally_priors(block, out, tally);
   double squares = 0;
-  for (const Sum* sum : {&tally.ties, &tally.sightings, &tally.plan, &tally.height, &tally.positions, &tally.priors}) {
+  for (const Sum* sum :
+       {&tally.ties, &tally.sightings, &tally.plan, &tally.height, &tally.positions, &tally.verticals, &tally.priors}) {
     out.observations += sum->n;
     squares += sum->squares;
   }

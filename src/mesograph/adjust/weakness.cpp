@@ -4,13 +4,13 @@
 
 namespace mesograph::adjust {
 
-Bowl judge_bowl(const Block& block, const AdjustResult& result) {
+Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResult& result) {
   std::vector<int> stations;
   int oblique = 0;
   Eigen::Vector2d middle = Eigen::Vector2d::Zero();
-  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+  for (const int i : of) {
     if (result.layout.station[i] < 0) continue;
-    stations.push_back(static_cast<int>(i));
+    stations.push_back(i);
     middle += block.stations[i].C.head<2>();
     oblique += block.stations[i].R(2, 2) < std::cos(12 * rad_per_deg);
   }
@@ -51,7 +51,7 @@ std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& r
       if (parameter != camera::c && parameter != camera::x0 && parameter != camera::y0) continue;
       const int column = result.layout.camera[i] + static_cast<int>(k);
       const double sigma = std::sqrt(result.inverse(column, column));
-      if (sigma > 0.7 * block.priors[i].sigma[parameter])
+      if (sigma > 0.5 * block.priors[i].sigma[parameter])
         out.push_back({static_cast<int>(i), parameter, block.cameras[i].interior[parameter], sigma});
     }
   return out;

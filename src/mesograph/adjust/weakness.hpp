@@ -13,10 +13,10 @@ struct Bowl {
   double oblique_share = 0;     ///< of the photos, tilted by more than 12 degrees
 };
 
-/// NaN where fewer than six stations are unknowns.
+/// Of these stations, which hang together. NaN where fewer than six of them are unknowns.
 /// The weakness is known from James and Robson (2014), Mitigating systematic error in topographic models derived from
 /// UAV and ground-based image networks; here it is read off the covariance.
-Bowl judge_bowl(const Block& block, const AdjustResult& result);
+Bowl judge_bowl(const Block& block, const std::vector<int>& stations, const AdjustResult& result);
 
 /// A free interior parameter that the block does not determine: its sigma is that of its start value.
 struct HeldByPrior {
@@ -25,7 +25,7 @@ struct HeldByPrior {
   double value = nan, sigma = nan;  ///< adjusted; predicted
 };
 
-/// Principal distance and principal point whose predicted sigma is above seven tenths of the prior's.
+/// Principal distance and principal point whose predicted sigma is above half of the prior's.
 std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& result);
 
 }  // namespace mesograph::adjust

@@ -25,10 +25,10 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
     if (!s.oriented || !s.position.allFinite()) continue;
     source.push_back(s.C);
     target.push_back(s.position);
-    noise = std::max(noise, block.sorties[s.sortie].sigma_photo[0]);
+    noise = std::max({noise, block.sorties[s.sortie].sigma_photo[0], block.sorties[s.sortie].sigma_photo[1]});
   }
   datum = Datum::positions;
-  if (const auto found = fit(noise)) return found;
+  if (const auto found = fit(3 * noise)) return found;
   source.clear(), target.clear();
   for (adjust::SurveyedPoint& point : block.surveyed) {
     if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
@@ -39,6 +39,41 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
   }
   datum = Datum::control;
   return fit(0.1);
+}
+
+/// Similarity onto positions that lie on one line, as those of a single strip do: the turn about the line comes from
+/// where up is, by the attitudes that the photos state, else because they look straight down on average. The stations
+/// keep it as an observation. Nothing where there are fewer than three positions, or no line.
+std::optional<Similarity> find_datum_on_line(adjust::Block& block) {
+  constexpr double stated = 0.05, assumed = 0.15;  // rad
+  std::vector<Eigen::Vector3d> source, target, up;
+  double noise = 0;
+  for (const adjust::Station& s : block.stations) {
+    if (!s.oriented || !s.position.allFinite()) continue;
+    source.push_back(s.C), target.push_back(s.position), up.push_back(s.R * s.up);
+    noise = std::max(noise, block.sorties[s.sortie].sigma_photo[0]);
+  }
+  const std::size_t n = source.size();
+  if (n < 3) return std::nullopt;
+  // A mast on each photo, as high as the strip is long, makes the line a plane.
+  const auto length = [&](const std::vector<Eigen::Vector3d>& points) {
+    double most = 0;
+    for (const Eigen::Vector3d& p : points) most = std::max(most, (p - points.front()).norm());
+    return most;
+  };
+  const double long_source = length(source), long_target = length(target);
+  if (long_target < 10 * noise || !(long_source > 0)) return std::nullopt;
+  for (std::size_t i = 0; i < n; ++i) {
+    source.push_back(source[i] + long_source * up[i]);
+    target.push_back(target[i] + Eigen::Vector3d(0, 0, long_target));
+  }
+  const auto size = static_cast<Eigen::Index>(source.size());
+  const auto found = similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, size),
+                                Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, size), noise);
+  if (found)
+    for (adjust::Station& s : block.stations)
+      if (s.oriented) s.sigma_up = s.up == Eigen::Vector3d::UnitZ() ? assumed : stated;
+  return found;
 }
 
 /// Leaves out the positions that the block contradicts, and stands it on the others once more.
@@ -71,14 +106,18 @@ PositionsJudged stand_on_positions(adjust::Block& block) {
 }
 
 /// The part's datum, found and applied; nothing is judged where control gives it.
-PositionsJudged stand(adjust::Block& block, Datum& datum) {
-  const auto found = find_datum(block, datum);
-  if (!found) {
-    datum = Datum::none;
-    return {};
+PositionsJudged stand(adjust::Block& block, Part& part) {
+  if (const auto found = find_datum(block, part.datum)) {
+    transform(block, *found);
+    return part.datum == Datum::positions ? stand_on_positions(block) : PositionsJudged{};
   }
+  part.datum = Datum::none;
+  const auto found = find_datum_on_line(block);
+  if (!found) return {};
+  part.datum = Datum::positions;
+  part.on_line = true;
   transform(block, *found);
-  return datum == Datum::positions ? stand_on_positions(block) : PositionsJudged{};
+  return judge_positions(block);
 }
 
 /// What is known of sorties and wrong positions by several parts: offsets are those of the largest that has them.
@@ -99,7 +138,7 @@ PositionsJudged georeference(adjust::Block& block, std::vector<Part>& parts) {
   for (std::size_t i = 0; i < parts.size(); ++i) {
     adjust::Block view = only_part(block, parts[i]);
     try {
-      collect(judged, stand(view, parts[i].datum));
+      collect(judged, stand(view, parts[i]));
     } catch (const Error&) {
       if (i == 0) throw;
       parts[i].datum = Datum::none;

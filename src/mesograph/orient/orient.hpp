@@ -39,6 +39,7 @@ enum class Datum { none, positions, control };
 struct Part {
   std::vector<int> stations;  ///< ascending
   Datum datum = Datum::none;
+  bool on_line = false;  ///< its positions lie on one line: the turn about it comes from where up is (Station::up)
 };
 
 struct OrientResult {

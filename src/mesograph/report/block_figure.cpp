@@ -9,7 +9,7 @@ namespace mesograph::report {
 
 namespace {
 
-constexpr int width = 1000;
+constexpr int most_width = 1000;
 constexpr double left = 74, top = 30, legend_width = 210, between = 46, below = 36;
 
 struct Bounds {
@@ -94,9 +94,11 @@ std::string block_figure(const BlockPicture& picture) {
   const Bounds bounds = bounds_of(picture);
   const Eigen::Vector3d size = (bounds.high - bounds.low).cwiseMax(1e-6);
   const double scale =
-      std::min({(width - left - legend_width) / size.x(), 480 / size.y(), 620 / (size.y() + size.z())});
+      std::min({(most_width - left - legend_width) / size.x(), 480 / size.y(), 620 / (size.y() + size.z())});
   const double plan_height = scale * size.y(), side_height = scale * size.z();
-  Canvas canvas(width, static_cast<int>(std::max(300.0, top + plan_height + between + side_height + below)));
+  const double right = std::max(600.0, left + scale * size.x() + legend_width);
+  Canvas canvas(static_cast<int>(right),
+                static_cast<int>(std::max(300.0, top + plan_height + between + side_height + below)));
   const Panel plan(canvas, bounds, 1, top, scale), side(canvas, bounds, 2, top + plan_height + between, scale);
   const double step = round_step(size.head<2>().maxCoeff() / 4);
   plan.grid(step, "from above");

@@ -180,7 +180,8 @@ void check_datum(const NamedBlock& named) {
     for (const adjust::Ray& r : p.point.rays) rays += named.block.stations[r.station].oriented;
     control += p.role == adjust::Role::control && rays >= 2;
   }
-  for (const adjust::Station& s : named.block.stations) positions += s.oriented && s.position.allFinite();
+  for (const adjust::Station& s : named.block.stations)
+    if (s.oriented) positions += s.position.allFinite() || s.held;
   if (control < 3 && positions < 3)
     throw Error(
         "adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "

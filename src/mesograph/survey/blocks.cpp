@@ -17,7 +17,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 3;  // of the numbers in a packed block
+constexpr int block_format = 4;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -138,6 +138,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   for (const adjust::Station& s : b.stations) {
     n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0), n.put(s.held ? 1 : 0);
     n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
+    n.put(s.up), n.put(s.sigma_up);
   }
   n.put(static_cast<double>(b.points.size()));
   for (const adjust::GroundPoint& p : b.points) put_point(n, p);
@@ -191,6 +192,8 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     s.held = n.get() != 0;
     n.get(s.C), n.get(s.R), n.get(s.position), n.get(s.covariance);
     s.sigma_angle = n.get();
+    n.get(s.up);
+    s.sigma_up = n.get();
     b.stations.push_back(s);
   }
   b.points.resize(static_cast<std::size_t>(n.get()));
@@ -300,6 +303,10 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
     if (has_position(*p)) s.position = frame->local_from_wgs84(p->position);
+    if (const photo::Metadata& m = p->metadata; std::isfinite(m.pitch_deg) && std::isfinite(m.roll_deg))
+      s.up = camera::rotation_from_yaw_pitch_roll(0, m.pitch_deg * rad_per_deg, m.roll_deg * rad_per_deg,
+                                                  m.attitude_is_gimbal ? camera::Mount::gimbal : camera::Mount::nadir)
+                 .row(2);
     b.stations.push_back(s);
   }
   if (listing) {

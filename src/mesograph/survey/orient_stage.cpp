@@ -119,8 +119,18 @@ void say_positions(const NamedBlock& named, const orient::PositionsJudged& judge
   }
 }
 
+orient::OrientOptions options_of(const Survey& survey) {
+  orient::OrientOptions out;
+  out.free.fill(false);
+  for (const std::string& name : survey.settings.adjust_free)
+    out.free[static_cast<std::size_t>(std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name) -
+                                      camera::parameter_names.begin())] = true;
+  return out;
+}
+
 /// What cannot be known from this block alone, said with its size and its cure.
-void say_weakness(const NamedBlock& named, const orient::OrientResult& result, Json& out, Progress& progress) {
+void say_weakness(const Survey& survey, const NamedBlock& named, const orient::OrientResult& result, Json& out,
+                  Progress& progress) {
   if (result.adjustment.inverse.size() == 0) return;
   for (const adjust::HeldByPrior& h : adjust::held_by_prior(named.block, result.adjustment))
     progress.say(
@@ -129,18 +139,26 @@ void say_weakness(const NamedBlock& named, const orient::OrientResult& result, J
                     "at different heights, oblique photos or a calibration would",
                     named.block.cameras[h.camera].name, camera::parameter_names[h.parameter], h.value, h.sigma));
   if (result.free) return;
-  const adjust::Bowl bowl = adjust::judge_bowl(named.block, result.adjustment);
+  adjust::Bowl bowl;  // of the part that is held least
+  for (const orient::Part& part : result.parts)
+    if (const adjust::Bowl one = adjust::judge_bowl(named.block, part.stations, result.adjustment);
+        !(one.sigma <= bowl.sigma))
+      bowl = one;
+  if (std::isnan(bowl.sigma)) return;
   out["bowl"] = {
       {"sigma", json_of(bowl.sigma)}, {"in_positions", json_of(bowl.observed)}, {"oblique_share", bowl.oblique_share}};
-  constexpr double most_gsd = 3;  // two thirds of the middle-to-edge error of a good block stay below
-  if (bowl.sigma > most_gsd * result.adjustment.gsd)
+  constexpr double most_gsd = 3;
+  // Photos that all look down hardly part the lens from the shape of the ground. What is predicted holds for a lens
+  // that follows its model to the last term; no lens does.
+  const bool bends = bowl.oblique_share < 0.05 && options_of(survey).free[camera::k1] &&
+                     !(bowl.observed_sigma < result.adjustment.gsd);
+  if (bends || bowl.sigma > most_gsd * result.adjustment.gsd)
     progress.say(fmt::format(
-        "heights may be bent like a bowl, by {:.2f} m between the middle and the edge (predicted, 1 sigma; {:.1f} "
-        "GSD): "
-        "{} photos and positions of this accuracy do not part the lens from the shape of the ground. Do not trust "
-        "heights before control in the middle and at the edges, {}or centimetre-level positions",
-        bowl.sigma, bowl.sigma / result.adjustment.gsd, bowl.oblique_share < 0.05 ? "nadir" : "these",
-        bowl.oblique_share < 0.05 ? "a crossing sortie of oblique photos " : ""));
+        "heights may be bent like a bowl: {:.2f} m or more between the middle and the edge (predicted, 1 sigma; {:.1f} "
+        "GSD), for {} do not part the lens from the shape of the ground. Do not trust heights before there is control "
+        "in the middle and at the edges, {}or positions of centimetre level",
+        bowl.sigma, bowl.sigma / result.adjustment.gsd, bends ? "photos that all look straight down" : "these photos",
+        bends ? "a crossing sortie of oblique photos, " : ""));
   if (std::abs(bowl.observed) > 3.29 * bowl.observed_sigma &&
       std::abs(bowl.observed) > most_gsd * result.adjustment.gsd)
     progress.say(
@@ -207,15 +225,6 @@ Json weakest_of(const NamedBlock& named) {
   return out;
 }
 
-orient::OrientOptions options_of(const Survey& survey) {
-  orient::OrientOptions out;
-  out.free.fill(false);
-  for (const std::string& name : survey.settings.adjust_free)
-    out.free[static_cast<std::size_t>(std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name) -
-                                      camera::parameter_names.begin())] = true;
-  return out;
-}
-
 void say_parts(const NamedBlock& named, const orient::OrientResult& result, Progress& progress) {
   for (const orient::NotOriented& n : result.not_oriented)
     progress.say(fmt::format("{} could not be oriented: {}", named.images[n.station], n.reason));
@@ -223,6 +232,16 @@ void say_parts(const NamedBlock& named, const orient::OrientResult& result, Prog
     progress.say(
         "the block is free: nothing gives it scale and place; its unit is a hundredth of the median distance between "
         "photo and ground. Give three control points with sightings, or positions, and orient again");
+  for (const orient::Part& part : result.parts)
+    if (part.on_line)
+      progress.say(
+          fmt::format("the positions of {} and {} more photos lie on one line: the tilt across it rests on {}; trust "
+                      "heights beside "
+                      "the line only with control",
+                      named.images[part.stations.front()], part.stations.size() - 1,
+                      named.block.stations[part.stations.front()].up == Eigen::Vector3d::UnitZ()
+                          ? "photos that look straight down on average"
+                          : "the attitudes that the photos state"));
   if (result.parts.size() > 1)
     progress.say(fmt::format(
         "the photos make {} blocks that no tie points hold together; each stands where its own {} put it",
@@ -295,7 +314,7 @@ Outcome orient(Survey& survey, Progress& progress) {
                  {"sorties", sorties_of(named, frame ? &*frame : nullptr)},
                  {"cameras", cameras_of(named, start)},
                  {"weakest", weakest_of(named)}};
-  say_weakness(named, result, out.summary, progress);
+  say_weakness(survey, named, result, out.summary, progress);
   survey.store.finish("orient", {print, out.summary});
   return out;
 }
