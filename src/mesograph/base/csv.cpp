@@ -15,68 +15,111 @@ std::string trimmed(const std::string& text) {
   return text.substr(first, text.find_last_not_of(" \t") - first + 1);
 }
 
-/// Fields of one line; nothing where a quote stays open.
-std::optional<std::vector<std::string>> split_fields(std::string_view line) {
-  std::vector<std::string> fields(1);
+/// Splits one line into fields, in place of what stands there; false where a quote stays open.
+bool split_fields(std::string_view line, std::vector<std::string>& fields) {
+  std::size_t n = 0;
+  const auto begin_field = [&] {
+    if (n == fields.size()) fields.emplace_back();
+    fields[n++].clear();
+  };
+  begin_field();
   bool quoted = false;
   bool was_quoted = false;
   for (std::size_t i = 0; i < line.size(); ++i) {
     const char ch = line[i];
+    std::string& field = fields[n - 1];
     if (quoted && ch == '"' && i + 1 < line.size() && line[i + 1] == '"') {
-      fields.back() += line[++i];
+      field += line[++i];
     } else if (ch == '"') {
       quoted = !quoted;
       was_quoted = true;
     } else if (ch == ',' && !quoted) {
-      if (!was_quoted) fields.back() = trimmed(fields.back());
+      if (!was_quoted) field = trimmed(field);
       was_quoted = false;
-      fields.emplace_back();
+      begin_field();
     } else {
-      fields.back() += ch;
+      field += ch;
     }
   }
-  if (!was_quoted) fields.back() = trimmed(fields.back());
-  if (quoted) return std::nullopt;
-  return fields;
+  if (!was_quoted) fields[n - 1] = trimmed(fields[n - 1]);
+  fields.resize(n);
+  return !quoted;
+}
+
+std::optional<std::size_t> index_of(const std::vector<std::string>& header, std::string_view column) {
+  const auto found = std::find(header.begin(), header.end(), column);
+  if (found == header.end()) return std::nullopt;
+  return static_cast<std::size_t>(found - header.begin());
+}
+
+/// Nothing where the field is empty.
+template <typename Where>
+std::optional<double> number_in(std::string_view field, std::string_view column, const Where& where) {
+  if (field.empty()) return std::nullopt;
+  double value = 0.0;
+  const char* first = field.data() + (field[0] == '+' ? 1 : 0);
+  const auto [rest, status] = std::from_chars(first, field.data() + field.size(), value);
+  if (status != std::errc() || rest != field.data() + field.size() || !std::isfinite(value))
+    throw Error("{}: {} '{}' is not a number; write it as in 112.35", where(), column, field);
+  return value;
 }
 
 }  // namespace
 
-CsvTable::CsvTable(const std::filesystem::path& path, const std::vector<std::string>& required) : path_(path) {
-  std::string content = read_file(path);
-  if (content.starts_with("\xEF\xBB\xBF")) content.erase(0, 3);
-  std::size_t line_number = 0;
-  for (std::size_t begin = 0; begin < content.size();) {
-    std::size_t end = std::min(content.find('\n', begin), content.size());
-    std::string_view line(content.data() + begin, end - begin);
-    begin = end + 1;
-    ++line_number;
-    if (line.ends_with('\r')) line.remove_suffix(1);
-    if (line.find_first_not_of(" \t,") == std::string_view::npos || line.starts_with('#')) continue;
-    auto fields = split_fields(line);
-    if (!fields) throw Error("{}:{}: a quote is not closed; close it or remove it", path.string(), line_number);
-    if (header_.empty()) {
-      header_ = *fields;
-      continue;
-    }
-    if (fields->size() != header_.size())
-      throw Error("{}:{}: {} fields where the header has {}; check the delimiter (comma) and decimals ('.')",
-                  path.string(), line_number, fields->size(), header_.size());
-    fields_.push_back(std::move(*fields));
-    lines_.push_back(line_number);
-  }
+CsvReader::CsvReader(const std::filesystem::path& path, const std::vector<std::string>& required)
+    : path_(path), file_(path, std::ios::binary) {
+  if (!file_ || std::filesystem::is_directory(path)) read_file(path);  // says why it cannot be read
+  while (header_.empty() && next()) header_ = fields_;
   if (header_.empty()) throw Error("{}: is empty; it needs a header row", path.string());
-  for (const std::string& column : required)
-    if (!has(column))
-      throw Error("{}: column '{}' is missing; the header must name {}", path.string(), column,
-                  fmt::join(required, ","));
+  for (const std::string& name : required)
+    if (!column(name))
+      throw Error("{}: column '{}' is missing; the header must name {}", path.string(), name, fmt::join(required, ","));
 }
 
-std::optional<std::size_t> CsvTable::column_index(std::string_view column) const {
-  const auto found = std::find(header_.begin(), header_.end(), column);
-  if (found == header_.end()) return std::nullopt;
-  return static_cast<std::size_t>(found - header_.begin());
+bool CsvReader::next() {
+  while (std::getline(file_, text_)) {
+    std::string_view line = text_;
+    if (++line_ == 1 && line.starts_with("\xEF\xBB\xBF")) line.remove_prefix(3);
+    if (line.ends_with('\r')) line.remove_suffix(1);
+    if (line.find_first_not_of(" \t,") == std::string_view::npos || line.starts_with('#')) continue;
+    if (!split_fields(line, fields_)) throw Error("{}: a quote is not closed; close it or remove it", where());
+    if (!header_.empty() && fields_.size() != header_.size())
+      throw Error("{}: {} fields where the header has {}; check the delimiter (comma) and decimals ('.')", where(),
+                  fields_.size(), header_.size());
+    return true;
+  }
+  return false;
 }
+
+std::optional<std::size_t> CsvReader::column(std::string_view name) const { return index_of(header_, name); }
+
+std::string_view CsvReader::required_text(std::size_t column) const {
+  if (fields_[column].empty())
+    throw Error("{}: {} is empty; write a value or remove the row", where(), header_[column]);
+  return fields_[column];
+}
+
+std::optional<double> CsvReader::number(std::size_t column) const {
+  return number_in(fields_[column], header_[column], [this] { return where(); });
+}
+
+double CsvReader::required_number(std::size_t column) const {
+  required_text(column);
+  return *number(column);
+}
+
+std::string CsvReader::where() const { return fmt::format("{}:{}", path_.string(), line_); }
+
+CsvTable::CsvTable(const std::filesystem::path& path, const std::vector<std::string>& required) : path_(path) {
+  CsvReader reader(path, required);
+  header_ = reader.header();
+  while (reader.next()) {
+    fields_.push_back(reader.fields());
+    lines_.push_back(reader.line());
+  }
+}
+
+std::optional<std::size_t> CsvTable::column_index(std::string_view column) const { return index_of(header_, column); }
 
 bool CsvTable::has(std::string_view column) const { return column_index(column).has_value(); }
 
@@ -93,14 +136,7 @@ const std::string& CsvTable::required_text(std::size_t row, std::string_view col
 }
 
 std::optional<double> CsvTable::number(std::size_t row, std::string_view column) const {
-  const std::string& field = text(row, column);
-  if (field.empty()) return std::nullopt;
-  double value = 0.0;
-  const char* first = field.data() + (field[0] == '+' ? 1 : 0);
-  const auto [rest, status] = std::from_chars(first, field.data() + field.size(), value);
-  if (status != std::errc() || rest != field.data() + field.size() || !std::isfinite(value))
-    throw Error("{}: {} '{}' is not a number; write it as in 112.35", where(row), column, field);
-  return value;
+  return number_in(text(row, column), column, [&] { return where(row); });
 }
 
 double CsvTable::required_number(std::size_t row, std::string_view column) const {

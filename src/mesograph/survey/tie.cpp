@@ -7,6 +7,7 @@
 #include <mesograph/survey/tie_figures.hpp>
 #include <mesograph/survey/tie_items.hpp>
 #include <set>
+#include <unordered_map>
 
 namespace mesograph::survey {
 
@@ -31,50 +32,97 @@ void sweep(const fs::path& folder, const std::set<fs::path>& keep) {
     if (!keep.count(entry.path())) fs::remove(entry.path(), missing);
 }
 
-/// Tie points from a folder with keypoints.csv and matches.csv, as the text of a ties.csv.
-std::string joined(const fs::path& folder, const PhotoTable& table) {
-  const CsvTable keypoints(folder / "keypoints.csv", {"image", "id", "x", "y"});
-  const CsvTable matches(folder / "matches.csv", {"image_a", "id_a", "image_b", "id_b"});
-  const auto number = numbers_of(table.kept());
-  std::vector<std::map<std::string, int>> index(number.size());
-  std::vector<std::vector<Eigen::Vector2d>> x(number.size());
-  for (std::size_t row = 0; row < keypoints.rows(); ++row) {
-    const auto photo = number.find(keypoints.required_text(row, "image"));
-    if (photo == number.end()) continue;
-    const Eigen::Vector2d place(keypoints.required_number(row, "x"), keypoints.required_number(row, "y"));
-    std::vector<Eigen::Vector2d>& places = x[photo->second];
+/// Number of the photo that a column of a table names; rows of one photo stand together as a rule.
+class PhotoColumn {
+ public:
+  PhotoColumn(const CsvReader& table, const char* column, const std::map<std::string, int>& number)
+      : table_(table), column_(*table.column(column)), number_(number) {}
+  /// Negative: a photo that takes no part.
+  int photo() {
+    const std::string_view name = table_.required_text(column_);
+    if (name != name_) {
+      name_ = name;
+      const auto found = number_.find(name_);
+      photo_ = found == number_.end() ? -1 : found->second;
+    }
+    return photo_;
+  }
+
+ private:
+  const CsvReader& table_;
+  std::size_t column_;
+  const std::map<std::string, int>& number_;
+  std::string name_;
+  int photo_ = -1;
+};
+
+/// Keypoints from elsewhere, photo by photo: their places, and which place an id is at.
+struct ForeignKeypoints {
+  std::vector<std::unordered_map<std::string, int>> index;
+  std::vector<std::vector<Eigen::Vector2d>> x;
+};
+
+ForeignKeypoints read_foreign_keypoints(const fs::path& file, const std::map<std::string, int>& number) {
+  CsvReader table(file, {"image", "id", "x", "y"});
+  PhotoColumn image(table, "image", number);
+  const std::size_t id = *table.column("id"), x = *table.column("x"), y = *table.column("y");
+  ForeignKeypoints out{std::vector<std::unordered_map<std::string, int>>(number.size()),
+                       std::vector<std::vector<Eigen::Vector2d>>(number.size())};
+  while (table.next()) {
+    const int photo = image.photo();
+    if (photo < 0) continue;
+    const Eigen::Vector2d place(table.required_number(x), table.required_number(y));
+    std::vector<Eigen::Vector2d>& places = out.x[photo];
     if (places.empty() || places.back() != place)
       places.push_back(place);  // several directions at one place are one ray
-    if (!index[photo->second].emplace(keypoints.required_text(row, "id"), static_cast<int>(places.size()) - 1).second)
-      throw Error("{}: keypoint '{}' of '{}' comes twice", keypoints.where(row), keypoints.text(row, "id"),
-                  photo->first);
+    if (!out.index[photo].emplace(table.required_text(id), static_cast<int>(places.size()) - 1).second)
+      throw Error("{}: keypoint '{}' of '{}' comes twice", table.where(), table.text(id),
+                  table.text(*table.column("image")));
   }
+  return out;
+}
+
+std::vector<match::PairMatches> read_foreign_matches(const fs::path& file, const std::map<std::string, int>& number,
+                                                     const ForeignKeypoints& keypoints) {
+  CsvReader table(file, {"image_a", "id_a", "image_b", "id_b"});
+  PhotoColumn image_a(table, "image_a", number), image_b(table, "image_b", number);
+  const std::size_t id_a = *table.column("id_a"), id_b = *table.column("id_b");
+  const auto find = [&](int photo, std::size_t column) {
+    const auto found = keypoints.index[photo].find(std::string(table.required_text(column)));
+    if (found == keypoints.index[photo].end())
+      throw Error("{}: keypoint '{}' is not in keypoints.csv", table.where(), table.text(column));
+    return found->second;
+  };
   std::map<std::pair<int, int>, std::vector<match::Match>> pairs;
-  for (std::size_t row = 0; row < matches.rows(); ++row) {
-    const auto a = number.find(matches.required_text(row, "image_a")),
-               b = number.find(matches.required_text(row, "image_b"));
-    if (a == number.end() || b == number.end() || a == b) continue;
-    const auto find = [&](int photo, const char* column) {
-      const auto found = index[photo].find(matches.required_text(row, column));
-      if (found == index[photo].end())
-        throw Error("{}: keypoint '{}' is not in keypoints.csv", matches.where(row), matches.text(row, column));
-      return found->second;
-    };
-    const int ia = find(a->second, "id_a"), ib = find(b->second, "id_b");
-    if (a->second < b->second)
-      pairs[{a->second, b->second}].push_back({ia, ib});
+  while (table.next()) {
+    const int a = image_a.photo(), b = image_b.photo();
+    if (a < 0 || b < 0 || a == b) continue;
+    const int ia = find(a, id_a), ib = find(b, id_b);
+    if (a < b)
+      pairs[{a, b}].push_back({ia, ib});
     else
-      pairs[{b->second, a->second}].push_back({ib, ia});
+      pairs[{b, a}].push_back({ib, ia});
   }
+  std::vector<match::PairMatches> out;
+  for (auto& [pair, found] : pairs) out.push_back({pair.first, pair.second, std::move(found)});
+  return out;
+}
+
+/// Tie points from a folder with keypoints.csv and matches.csv, as the text of a ties.csv.
+std::string joined(const fs::path& folder, const PhotoTable& table) {
+  const std::vector<const Photo*> photos = table.kept();
+  const auto number = numbers_of(photos);
+  ForeignKeypoints keypoints = read_foreign_keypoints(folder / "keypoints.csv", number);
+  const auto list = read_foreign_matches(folder / "matches.csv", number, keypoints);
+  keypoints.index.clear();
+  const std::vector<std::vector<Eigen::Vector2d>>& x = keypoints.x;
   std::vector<std::size_t> counts;
   for (const auto& points : x) counts.push_back(points.size());
-  std::vector<match::PairMatches> list;
-  for (auto& [pair, found] : pairs) list.push_back({pair.first, pair.second, std::move(found)});
   std::string text = "image,point,x,y\n";
   std::size_t n = 0;
   for (const match::TiePoint& point : match::join_matches(counts, list)) {
     for (const match::TieRay& ray : point)
-      text += fmt::format("{},M{:06d},{},{}\n", csv_field(table.kept()[ray.photo]->image), n,
+      text += fmt::format("{},M{:06d},{},{}\n", csv_field(photos[ray.photo]->image), n,
                           csv_pixels(x[ray.photo][ray.keypoint].x()), csv_pixels(x[ray.photo][ray.keypoint].y()));
     ++n;
   }
@@ -88,34 +136,36 @@ void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& 
     write_file(imported_ties(survey), joined(source, table));
     return;
   }
-  CsvTable(source, {"image", "point", "x", "y"});
+  CsvReader(source, {"image", "point", "x", "y"});
   write_file(imported_ties(survey), read_file(source));
 }
 
 void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, Progress& progress) {
-  const CsvTable csv(imported_ties(survey), {"image", "point", "x", "y"});
+  CsvReader csv(imported_ties(survey), {"image", "point", "x", "y"});
   const std::vector<const Photo*> kept = table.kept();
   const auto number = numbers_of(kept);
+  PhotoColumn image(csv, "image", number);
+  const std::size_t point_column = *csv.column("point"), x = *csv.column("x"), y = *csv.column("y");
+  const auto sigma = csv.column("sigma");
   std::map<std::string, TieTable::Point> points;
   std::size_t skipped = 0;
-  for (std::size_t row = 0; row < csv.rows(); ++row) {
-    const auto photo = number.find(csv.required_text(row, "image"));
-    if (photo == number.end()) {
+  while (csv.next()) {
+    const int photo = image.photo();
+    if (photo < 0) {
       ++skipped;
       continue;
     }
-    const std::string& name = csv.required_text(row, "point");
+    const std::string name(csv.required_text(point_column));
     TieTable::Point& point = points[name];
     point.name = name;
-    const TieTable::Ray ray{photo->second,
-                            {csv.required_number(row, "x"), csv.required_number(row, "y")},
-                            csv.number(row, "sigma").value_or(nan)};
-    if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == ray.photo; }))
-      throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(row), name, photo->first);
-    const Photo& seen_in = *kept[static_cast<std::size_t>(photo->second)];
+    const TieTable::Ray ray{
+        photo, {csv.required_number(x), csv.required_number(y)}, sigma ? csv.number(*sigma).value_or(nan) : nan};
+    const Photo& seen_in = *kept[static_cast<std::size_t>(photo)];
+    if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == photo; }))
+      throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(), name, seen_in.image);
     if (!(ray.x.x() >= 0 && ray.x.y() >= 0 && ray.x.x() <= seen_in.width && ray.x.y() <= seen_in.height))
       throw Error("{}: tie point '{}' lies outside '{}' ({} x {} pixels, origin at the top left corner); correct it",
-                  csv.where(row), name, photo->first, seen_in.width, seen_in.height);
+                  csv.where(), name, seen_in.image, seen_in.width, seen_in.height);
     point.rays.push_back(ray);
   }
   std::size_t added = 0;
