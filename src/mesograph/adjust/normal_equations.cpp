@@ -179,28 +179,28 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
     const Eigen::Vector3d v = s.R.transpose() * (point.X - s.C);
     const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
     if (!projection) {
-      linear.A.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
+      linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
       continue;
     }
     const Eigen::Vector2d misfit = ray.x - projection->x;
     const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
     const double root = std::sqrt(cauchy_weight(squared, active.surveyed ? 0.0 : scope_.robust_scale)) / ray.sigma;
-    linear.A.leftCols<3>() = root * projection->by_ray * camera::skew(v);
-    linear.B = root * projection->by_ray * s.R.transpose();
-    linear.A.rightCols<3>() = -linear.B;
+    linear.turn = (root * projection->by_ray * camera::skew(v)).cast<float>();
+    linear.B = (root * projection->by_ray * s.R.transpose()).cast<float>();
     linear.K.setZero();
     for (std::size_t k = 0; k < layout_.free.size(); ++k)
-      linear.K.col(k) = root * projection->by_interior.col(layout_.free[k]);
+      linear.K.col(k) = (root * projection->by_interior.col(layout_.free[k])).cast<float>();
+    const Eigen::Matrix<double, 2, 3> B = linear.B.cast<double>();
     if (linear.camera >= 0) {
       auto rows = std::find_if(reduced.cameras.begin(), reduced.cameras.end(),
                                [&](const CameraRows& c) { return c.camera == linear.camera; });
       if (rows == reduced.cameras.end())
         rows = reduced.cameras.insert(rows, {linear.camera, Eigen::Matrix<double, camera::parameter_count, 3>::Zero()});
-      rows->W.noalias() += linear.K.transpose() * linear.B;
+      rows->W.noalias() += linear.K.cast<double>().transpose() * B;
     }
     linear.v = root * misfit;
-    reduced.V += linear.B.transpose() * linear.B;
-    reduced.v += linear.B.transpose() * linear.v;
+    reduced.V += B.transpose() * B;
+    reduced.v += B.transpose() * linear.v;
   }
   if (!active.surveyed) return;
   const SurveyedPoint& surveyed = block.surveyed[active.index];
@@ -272,10 +272,11 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       for (int r = 0; r < points_[p].rays; ++r) {
         const Linear& l = linear_[points_[p].first_ray + r];
         if (l.camera < 0) continue;
-        Eigen::Matrix<double, camera::parameter_count, camera::parameter_count> KtK = l.K.transpose() * l.K;
+        const Eigen::Matrix<double, 2, camera::parameter_count> K = l.K.cast<double>();
+        Eigen::Matrix<double, camera::parameter_count, camera::parameter_count> KtK = K.transpose() * K;
         KtK.diagonal() *= 1 + lambda;
         sum.block(l.camera - base, l.camera - base, k, k) += KtK.topLeftCorner(k, k);
-        sum.block(l.camera - base, border, k, 1) += (l.K.transpose() * l.v).head(k);
+        sum.block(l.camera - base, border, k, 1) += (K.transpose() * l.v).head(k);
       }
     }
     partial[chunk] = std::move(sum);
@@ -305,10 +306,11 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
     for (const auto& [p, ray] : of_station_[i]) {
       const Linear& l = linear_[ray];
-      const Eigen::Matrix<double, 6, 3> W = l.A.transpose() * l.B, Y = W * reduced_[p].inverse;
-      U += l.A.transpose() * l.A;
-      row.right += l.A.transpose() * l.v - Y * reduced_[p].v;
-      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += (l.K.transpose() * l.A).topRows(k);
+      const Eigen::Matrix<double, 2, 6> A = l.station_design();
+      const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
+      U += A.transpose() * A;
+      row.right += A.transpose() * l.v - Y * reduced_[p].v;
+      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += (l.K.cast<double>().transpose() * A).topRows(k);
       for (const CameraRows& c : reduced_[p].cameras)
         row.border.middleRows(c.camera - base, k) -= (c.W * Y.transpose()).topRows(k);
       const ActivePoint& active = points_[p];
@@ -318,8 +320,8 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
         const int j = other.station / 6;
         if (j < static_cast<int>(i)) continue;
         // Y W' = (Y B') A: two small products instead of forming W again.
-        const Eigen::Matrix<double, 6, 2> YBt = Y * other.B.transpose();
-        (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).noalias() -= YBt * other.A;
+        const Eigen::Matrix<double, 6, 2> YBt = Y * other.B.cast<double>().transpose();
+        (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).noalias() -= YBt * other.station_design();
       }
     }
     row.diagonal += U;
@@ -378,9 +380,9 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     for (int r = 0; r < active.rays; ++r) {
       const Linear& l = linear_[active.first_ray + r];
       Eigen::Vector2d moved = Eigen::Vector2d::Zero();
-      if (l.station >= 0) moved += l.A * d.segment<6>(l.station);
-      if (l.camera >= 0) moved += l.K.leftCols(k) * d.segment(l.camera, k);
-      right -= l.B.transpose() * moved;
+      if (l.station >= 0) moved += l.station_design() * d.segment<6>(l.station);
+      if (l.camera >= 0) moved += l.K.leftCols(k).cast<double>() * d.segment(l.camera, k);
+      right -= l.B.cast<double>().transpose() * moved;
     }
     GroundPoint& point = active.surveyed ? block.surveyed[active.index].point : block.points[active.index];
     point.X += reduced_[p].inverse * right;

@@ -60,12 +60,18 @@ class NormalEquations {
   void apply(const Eigen::VectorXd& d, Block& block) const;
 
  private:
+  /// The design of one image point. In single precision, because there are millions and memory is what adjustment
+  /// waits for: the minimum does not move, the way to it does by 1e-7 of a step.
   struct Linear {
-    int station = -1, camera = -1;  ///< columns; -1: held
-    Eigen::Matrix<double, 2, 6> A;
-    Eigen::Matrix<double, 2, camera::parameter_count> K;  ///< free parameters only, in layout order
-    Eigen::Matrix<double, 2, 3> B;
-    Eigen::Vector2d v;  ///< observed - computed, weighted
+    int station = -1, camera = -1;                       ///< columns; -1: held
+    Eigen::Matrix<float, 2, 3> turn, B;                  ///< by the station's rotation; by the point, and -B its centre
+    Eigen::Matrix<float, 2, camera::parameter_count> K;  ///< free parameters only, in layout order
+    Eigen::Vector2d v;                                   ///< observed - computed, weighted
+    Eigen::Matrix<double, 2, 6> station_design() const {
+      Eigen::Matrix<double, 2, 6> A;
+      A << turn.cast<double>(), -B.cast<double>();
+      return A;
+    }
   };
   /// Sum of K'B over a point's rays of one camera; rows beyond the free parameters are zero.
   struct CameraRows {

@@ -273,7 +273,7 @@ std::string orient_fingerprint(const Survey& survey) {
 
 Outcome orient(Survey& survey, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
-  const TieTable ties = load_ties(survey);
+  TieTable ties = load_ties(survey);
   const std::string print = orient_fingerprint(survey);
   if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print && block_is_drawn(survey))
     return {stage->summary, false};
@@ -283,6 +283,7 @@ Outcome orient(Survey& survey, Progress& progress) {
   const bool listed = std::any_of(named.block.stations.begin(), named.block.stations.end(),
                                   [](const adjust::Station& s) { return s.oriented; });
   const orient::OrientOptions options = options_of(survey);
+  if (!listed) ties = {};  // the block holds them now
   const orient::OrientResult result = listed ? take_listing(survey, photos, ties, named, options, progress)
                                              : orient::orient(named.block, named.images, options, progress);
   named.free = result.free;
