@@ -30,10 +30,16 @@ void write_run_json(const survey::Survey& survey, double seconds) {
 
 void run_stages(Call& call, survey::Survey& opened) {
   const auto begin = std::chrono::steady_clock::now();
-  call.json = survey::run(opened, call.progress);
+  call.json = survey::run(opened, call.has("preview"), call.progress);
   write_run_json(opened, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
   for (const auto& [stage, outcome] : call.json.items())
     call.lines.push_back(fmt::format("  {:<8} {}", stage, outcome["did"].get<std::string>()));
+  if (call.has("preview")) {
+    call.lines.push_back(fmt::format(
+        "PREVIEW, not for use: {} of {} photos oriented; look at {}", call.json["preview"]["oriented"].get<int>(),
+        call.json["preview"]["photos"].get<int>(), (opened.results() / "preview" / "figures" / "block.png").string()));
+    return;
+  }
   const auto& adjusted = call.json["adjust"];
   if (!adjusted["check"].is_null())
     call.lines.push_back(fmt::format("checks: {} points, RMSE east {:.3f} north {:.3f} height {:.3f} m, GSD {:.3f} m",
@@ -78,7 +84,13 @@ void run_demo(Call& call) {
 
 }  // namespace
 
-Command run_command() { return {"run", "makes everything the survey wants that is not up to date", "", {}, run_run}; }
+Command run_command() {
+  return {"run", "makes everything the survey wants that is not up to date", "",
+          [](cxxopts::Options& options) {
+            options.add_options()("preview", "ties and orients at reduced resolution, into results/preview");
+          },
+          run_run};
+}
 
 Command demo_command() {
   return {"demo", "runs the shipped survey of the Osterlund slip from photos to report and cloud", "DIR",

@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 #include <map>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/camera/rotation.hpp>
 
@@ -457,4 +458,41 @@ TEST_CASE("Held cameras and stations stay where they are") {
   }
   scope.stations.assign(block.stations.size(), 0);
   CHECK(adjust::solve(block, scope, {}, progress).status == adjust::SolveStatus::no_unknowns);
+}
+
+TEST_CASE("The bowl that is predicted is the bowl that comes out, over many draws") {
+  constexpr int draws = 40;
+  std::vector<double> errors;
+  double predicted = 0;
+  for (int draw = 0; draw < draws; ++draw) {
+    MadeUpOptions options;
+    options.noise_px = 0.5, options.control_sigma = 0.02, options.position_sigma = 3.0;
+    options.seed = static_cast<std::uint64_t>(100 + draw);
+    const MadeUpBlock truth = make_block(options);
+    adjust::Block block = truth.block;
+    Progress progress;
+    adjust::AdjustOptions adjusting;
+    adjusting.reject_sigmas = 100;  // normal errors: nothing is to be taken out
+    const adjust::AdjustResult result = adjust::adjust(block, adjusting, progress);
+    std::vector<int> all;
+    const auto n = static_cast<Eigen::Index>(block.stations.size());
+    Eigen::MatrixXd A(n, 4);
+    Eigen::VectorXd z(n);
+    Eigen::Vector2d middle = Eigen::Vector2d::Zero();
+    for (Eigen::Index i = 0; i < n; ++i) middle += truth.block.stations[i].C.head<2>() / static_cast<double>(n);
+    double reach = 0;
+    for (Eigen::Index i = 0; i < n; ++i) {
+      all.push_back(static_cast<int>(i));
+      const Eigen::Vector2d p = truth.block.stations[i].C.head<2>() - middle;
+      A.row(i) << 1, p.x(), p.y(), p.squaredNorm();
+      z[i] = (block.stations[i].C - truth.block.stations[i].C).z();
+      reach = std::max(reach, p.norm());
+    }
+    errors.push_back(A.colPivHouseholderQr().solve(z)[3] * reach * reach);
+    predicted += adjust::judge_bowl(block, all, result).sigma / draws;
+  }
+  double squares = 0;
+  for (const double e : errors) squares += e * e / draws;
+  // Forty draws give a standard deviation to 11 %; three of these.
+  CHECK(std::abs(std::sqrt(squares) / predicted - 1) < 0.34);
 }

@@ -1,7 +1,9 @@
 #include <Eigen/Geometry>
 #include <catch2/catch.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/orient/links.hpp>
 #include <mesograph/orient/orient.hpp>
+#include <mesograph/orient/parts.hpp>
 #include <mesograph/orient/resection.hpp>
 #include <mesograph/orient/similarity.hpp>
 #include <mesograph/orient/two_views.hpp>
@@ -227,4 +229,97 @@ TEST_CASE("Two cameras and two sorties become one block, each with its own calib
     CHECK((block.stations[i].C - truth.block.stations[i].C).norm() < 0.2);
   }
   CHECK(well_tied >= 18);
+}
+
+TEST_CASE("A photo whose rays scatter is taken out again and named") {
+  MadeUpOptions options;
+  options.strips = 3, options.per_strip = 5, options.points = 2000, options.noise_px = 0.4,
+  options.position_sigma = 0.5;
+  MadeUpBlock truth = make_block(options);
+  const int bad = 7;
+  Random random(3);
+  // Within the tolerance of a first resection (12 px), far beyond what an adjusted ray may be off (4 px).
+  for (adjust::GroundPoint& p : truth.block.points)
+    for (adjust::Ray& r : p.rays)
+      if (r.station == bad) r.x += Eigen::Vector2d(random.normal(9), random.normal(9));
+  Progress progress;
+  const orient::OrientResult result = orient::orient(truth.block, truth.names, {}, progress);
+  REQUIRE(result.not_oriented.size() == 1);
+  CHECK(result.not_oriented[0].station == bad);
+  CHECK_FALSE(truth.block.stations[bad].oriented);
+  CHECK_THAT(result.not_oriented[0].reason, Contains("agree"));
+  CHECK(result.adjustment.reprojection_rms_px < 0.7);
+}
+
+namespace {
+
+/// The last half of a block's stations moved into a frame of its own.
+std::vector<orient::Part> parted(adjust::Block& block, const orient::Similarity& away) {
+  std::vector<orient::Part> parts(2);
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    adjust::Station& s = block.stations[i];
+    const bool second = 2 * i >= block.stations.size();
+    parts[second].stations.push_back(static_cast<int>(i));
+    if (second) s.C = away.scale * (away.R * s.C) + away.t, s.R = away.R * s.R;
+  }
+  return parts;
+}
+
+}  // namespace
+
+TEST_CASE("Parts in frames of their own are joined where they see the same points, and only there") {
+  MadeUpOptions options;
+  options.strips = 4, options.per_strip = 5, options.points = 2500, options.noise_px = 0.3;
+  MadeUpBlock truth = make_block(options);
+  adjust::Block block = truth.block;
+  orient::Similarity away;
+  away.scale = 0.02, away.R = Eigen::AngleAxisd(2.1, Eigen::Vector3d(1, 2, 3).normalized()).toRotationMatrix();
+  away.t = {3, -1, 7};
+  SECTION("a third of the common points wrong") {
+    Random random(4);
+    for (std::size_t p = 0; p < block.points.size(); p += 3)
+      for (adjust::Ray& r : block.points[p].rays)
+        if (2 * static_cast<std::size_t>(r.station) >= block.stations.size())
+          r.x += Eigen::Vector2d(40, random.normal(40));
+    std::vector<orient::Part> parts = parted(block, away);
+    orient::merge_parts(block, parts);
+    REQUIRE(parts.size() == 1);
+    CHECK(parts[0].stations.size() == block.stations.size());
+    // 0.3 px over the strip that both see, carried across the other half: a few pixels of 0.06 m.
+    for (std::size_t i = 0; i < block.stations.size(); ++i)
+      CHECK((block.stations[i].C - truth.block.stations[i].C).norm() < 0.25);
+  }
+  SECTION("nothing in common") {
+    for (adjust::GroundPoint& p : block.points)
+      p.rays.erase(std::remove_if(p.rays.begin(), p.rays.end(),
+                                  [&](const adjust::Ray& r) {
+                                    return (2 * static_cast<std::size_t>(r.station) >= block.stations.size()) !=
+                                           (p.X.x() > 0);
+                                  }),
+                   p.rays.end());
+    std::vector<orient::Part> parts = parted(block, away);
+    orient::merge_parts(block, parts);
+    CHECK(parts.size() == 2);
+  }
+}
+
+TEST_CASE("The links that hold a block are the strongest spanning tree, weakest first") {
+  adjust::Block block;
+  block.cameras.resize(1);
+  block.stations.resize(4);
+  for (adjust::Station& s : block.stations) s.oriented = true;
+  const auto share = [&](int a, int b, int points) {
+    for (int i = 0; i < points; ++i) {
+      adjust::GroundPoint p;
+      p.X.setZero();
+      p.rays = {{a, {0, 0}, 0.5, true}, {b, {0, 0}, 0.5, true}};
+      block.points.push_back(p);
+    }
+  };
+  share(0, 1, 9), share(1, 2, 3), share(0, 2, 2), share(2, 3, 5);
+  const auto links = orient::holding_links(block);
+  REQUIRE(links.size() == 3);
+  CHECK(links[0].points == 3);  // 1 - 2: without it two and two photos come apart; 0 - 2 is weaker and not needed
+  CHECK(links[0].a == 1);
+  CHECK(links[2].points == 9);
 }

@@ -5,8 +5,10 @@
 #include <mesograph/base/process.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/orient/similarity.hpp>
+#include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/photo_list.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <numeric>
 
 namespace mesograph::survey {
 
@@ -265,6 +267,9 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   Outcome out;
   out.summary = summary_of(named, result, rows);
   warn(survey, named, result, out.summary["check"], progress);
+  std::vector<int> all(named.block.stations.size());
+  std::iota(all.begin(), all.end(), 0);
+  out.summary["bowl"] = say_doubts(named, result, {all}, progress);
   save_block(survey, "adjust", named);
   std::string cameras;
   cameras_of(named, cameras);

@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
@@ -7,6 +6,7 @@
 #include <mesograph/orient/links.hpp>
 #include <mesograph/orient/orient.hpp>
 #include <mesograph/survey/admit.hpp>
+#include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/sparse.hpp>
 #include <mesograph/survey/stages.hpp>
 
@@ -126,44 +126,6 @@ orient::OrientOptions options_of(const Survey& survey) {
     out.free[static_cast<std::size_t>(std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name) -
                                       camera::parameter_names.begin())] = true;
   return out;
-}
-
-/// What cannot be known from this block alone, said with its size and its cure.
-void say_weakness(const Survey& survey, const NamedBlock& named, const orient::OrientResult& result, Json& out,
-                  Progress& progress) {
-  if (result.adjustment.inverse.size() == 0) return;
-  for (const adjust::HeldByPrior& h : adjust::held_by_prior(named.block, result.adjustment))
-    progress.say(
-        fmt::format("camera {}: {} = {:.1f} px rests on its start value (within {:.1f} px): the photos do not "
-                    "determine it; control "
-                    "at different heights, oblique photos or a calibration would",
-                    named.block.cameras[h.camera].name, camera::parameter_names[h.parameter], h.value, h.sigma));
-  if (result.free) return;
-  adjust::Bowl bowl;  // of the part that is held least
-  for (const orient::Part& part : result.parts)
-    if (const adjust::Bowl one = adjust::judge_bowl(named.block, part.stations, result.adjustment);
-        !(one.sigma <= bowl.sigma))
-      bowl = one;
-  if (std::isnan(bowl.sigma)) return;
-  out["bowl"] = {
-      {"sigma", json_of(bowl.sigma)}, {"in_positions", json_of(bowl.observed)}, {"oblique_share", bowl.oblique_share}};
-  constexpr double most_gsd = 3;
-  // Photos that all look down hardly part the lens from the shape of the ground. What is predicted holds for a lens
-  // that follows its model to the last term; no lens does.
-  const bool bends = bowl.oblique_share < 0.05 && options_of(survey).free[camera::k1] &&
-                     !(bowl.observed_sigma < result.adjustment.gsd);
-  if (bends || bowl.sigma > most_gsd * result.adjustment.gsd)
-    progress.say(fmt::format(
-        "heights may be bent like a bowl: {:.2f} m or more between the middle and the edge (predicted, 1 sigma; {:.1f} "
-        "GSD), for {} do not part the lens from the shape of the ground. Do not trust heights before there is control "
-        "in the middle and at the edges, {}or positions of centimetre level",
-        bowl.sigma, bowl.sigma / result.adjustment.gsd, bends ? "photos that all look straight down" : "these photos",
-        bends ? "a crossing sortie of oblique photos, " : ""));
-  if (std::abs(bowl.observed) > 3.29 * bowl.observed_sigma &&
-      std::abs(bowl.observed) > most_gsd * result.adjustment.gsd)
-    progress.say(
-        fmt::format("the positions show the block bent like a bowl by {:+.2f} m at the edge (1 sigma {:.2f} m)",
-                    bowl.observed, bowl.observed_sigma));
 }
 
 /// Photos of each sortie, how many are oriented, and how its positions are shifted.
@@ -315,7 +277,11 @@ Outcome orient(Survey& survey, Progress& progress) {
                  {"sorties", sorties_of(named, frame ? &*frame : nullptr)},
                  {"cameras", cameras_of(named, start)},
                  {"weakest", weakest_of(named)}};
-  say_weakness(survey, named, result, out.summary, progress);
+  if (result.adjustment.inverse.size() > 0) {
+    std::vector<std::vector<int>> parts;
+    for (const orient::Part& part : result.parts) parts.push_back(part.stations);
+    out.summary["bowl"] = say_doubts(named, result.adjustment, parts, progress);
+  }
   survey.store.finish("orient", {print, out.summary});
   return out;
 }

@@ -2,7 +2,7 @@
 
 namespace mesograph::survey {
 
-nlohmann::ordered_json run(Survey& survey, Progress& progress) {
+nlohmann::ordered_json run(Survey& survey, bool only_preview, Progress& progress) {
   nlohmann::ordered_json out;
   const auto add = [&](const char* name, const Outcome& outcome) {
     out[name] = outcome.summary;
@@ -13,6 +13,10 @@ nlohmann::ordered_json run(Survey& survey, Progress& progress) {
   admitted.summary = survey.store.stage("admit")->summary;
   admitted.summary.erase("layout");
   add("admit", admitted);
+  if (only_preview) {
+    add("preview", preview(survey, progress));
+    return out;
+  }
   add("tie", tie(survey, {}, progress));
   add("orient", orient(survey, progress));
   if (std::filesystem::exists(survey.inputs() / "control.csv")) {

@@ -52,6 +52,7 @@ Outcome report(Survey& survey, Progress& progress);
 std::string report_fingerprint(const Survey& survey);
 
 /// Everything [products] wants, in order, only what is out of date: outcomes by stage name, each with "did".
-nlohmann::ordered_json run(Survey& survey, Progress& progress);
+/// With `only_preview` admit and preview() alone.
+nlohmann::ordered_json run(Survey& survey, bool only_preview, Progress& progress);
 
 }  // namespace mesograph::survey
