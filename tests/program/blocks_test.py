@@ -219,6 +219,17 @@ def test_photos_that_are_mostly_water_hold_all_the_same():
     assert np.median(fitted) < 1.5 * GSD and fitted.max() < 4 * GSD, fitted  # half the rays, at one edge
 
 
+def test_repeated_texture_makes_no_wrong_block():
+    other = WORK / "repeated"
+    good("simulate", other, "--no-photos", "--photos", "60", "--points", "150", "--false-pairs", "0.15")
+    result, found = oriented("texture", rows(other / "stations.csv"), json.loads((other / "cameras.json").read_text()), other)
+    assert json.loads(result.out)["oriented"] == 60
+    truth = places(other / "truth" / "stations.csv")
+    assert all(np.abs(truth[n] - p).max() < 1e-5 for n, p in places(BLOCK / "truth" / "stations.csv").items())
+    _, fitted = misfit(found)
+    assert np.median(fitted) < 1.0 * GSD and fitted.max() < 2.5 * GSD, (np.median(fitted), fitted.max())
+
+
 def test_nadir_photos_alone_are_not_trusted_in_height():
     nadir = {s["image"] for s in rows(BLOCK / "stations.csv") if s["image"][0] == "G"}
     ties = ties_where("nadir", keypoint=lambda k: k["image"] in nadir)

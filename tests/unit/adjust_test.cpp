@@ -496,3 +496,25 @@ TEST_CASE("The bowl that is predicted is the bowl that comes out, over many draw
   // Forty draws give a standard deviation to 11 %; three of these.
   CHECK(std::abs(std::sqrt(squares) / predicted - 1) < 0.34);
 }
+
+TEST_CASE("A principal distance that photos cannot tell from the height is said to rest on its start value") {
+  for (const bool flat : {true, false}) {
+    MadeUpOptions options;
+    options.noise_px = 0.5, options.position_sigma = 3.0, options.flat = flat, options.strips = 4,
+    options.per_strip = 6;
+    options.points = 1500;
+    adjust::Block block = make_block(options).block;
+    // The start value is 2 % off, and over flat ground the ties are content with it.
+    block.cameras[0].interior[camera::c] = block.priors[0].value[camera::c] = 1122;
+    adjust::AdjustOptions adjusting;
+    adjusting.scope.control = false;
+    Progress progress;
+    const adjust::AdjustResult result = adjust::adjust(block, adjusting, progress);
+    const auto held = adjust::held_by_prior(block, result);
+    const bool c_is_held =
+        std::any_of(held.begin(), held.end(), [](const adjust::HeldByPrior& h) { return h.parameter == camera::c; });
+    INFO("c " << block.cameras[0].interior[camera::c]);
+    CHECK(c_is_held == flat);
+    CHECK((std::abs(block.cameras[0].interior[camera::c] - 1100) < 5) == !flat);
+  }
+}

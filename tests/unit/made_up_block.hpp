@@ -26,6 +26,7 @@ struct MadeUpOptions {
   double position_sigma = 0.0;                       ///< m, drawn into the observed positions; 0: exact
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< of all observed positions
   bool second_camera = false;  ///< the last half of the strips is flown with another one, as another sortie
+  bool flat = false;           ///< level ground and photos that look straight down
   std::uint64_t seed = 1;
 };
 
@@ -59,7 +60,10 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
       station.C = {25.0 * (s - 0.5 * (options.strips - 1)), 16.0 * (n - 0.5 * (options.per_strip - 1)),
                    68 + random.normal(2)};
       // Every third photo looks aside: principal distance and height become separable.
-      const double tilt = (s + n) % 3 == 0 ? 0.35 : random.normal(0.03), azimuth = random.uniform(-3, 3);
+      const double tilt = options.flat       ? 0.0
+                          : (s + n) % 3 == 0 ? 0.35
+                                             : random.normal(0.03),
+                   azimuth = random.uniform(-3, 3);
       const Eigen::Vector3d ahead(std::sin(azimuth), std::cos(azimuth), 0),
           right(std::cos(azimuth), -std::sin(azimuth), 0);
       const Eigen::Vector3d forward = std::sin(tilt) * ahead - std::cos(tilt) * Eigen::Vector3d::UnitZ();
@@ -89,13 +93,13 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
   const double sigma = options.noise_px > 0 ? options.noise_px : 0.5;
   while (static_cast<int>(out.block.points.size()) < options.points) {
     const double x = random.uniform(-45, 45), y = random.uniform(-45, 45);
-    adjust::GroundPoint point = rays_of({x, y, rolling_ground(x, y)}, sigma);
+    adjust::GroundPoint point = rays_of({x, y, options.flat ? 0.0 : rolling_ground(x, y)}, sigma);
     if (point.rays.size() >= 2) out.block.points.push_back(point);
   }
   for (int i = 0; i < options.control + options.checks;) {
     const double x = random.uniform(-40, 40), y = random.uniform(-38, 38);
     adjust::SurveyedPoint p;
-    p.point = rays_of({x, y, rolling_ground(x, y)}, sigma);
+    p.point = rays_of({x, y, options.flat ? 0.0 : rolling_ground(x, y)}, sigma);
     if (p.point.rays.size() < 3) continue;
     p.role = i < options.control ? adjust::Role::control : adjust::Role::check;
     p.id = (i < options.control ? "K" : "P") + std::to_string(i);
