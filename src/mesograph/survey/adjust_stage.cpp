@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "adjust 2";
+constexpr const char* version = "adjust 3";
 
 using Json = nlohmann::ordered_json;
 

@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 4";
+constexpr const char* version = "orient 5";
 
 using Json = nlohmann::ordered_json;
 
