@@ -21,6 +21,11 @@ def states(survey):
     return {stage["name"]: stage["state"] for stage in good("status", "-s", survey)["stages"]}
 
 
+def good_rows(what):
+    good("export", what, "--out", WORK / f"{what}.csv", "-s", SURVEY)
+    return rows(WORK / f"{what}.csv")
+
+
 def test_new_and_admit():
     good("new", SURVEY, "--crs", "EPSG:25833+5773", "--name", "small")
     assert good("status", "-s", SURVEY)["next"].startswith("mesograph admit")
@@ -44,6 +49,23 @@ def test_tie_and_orient():
     assert oriented["not_oriented"] == [] and oriented["reprojection_rms_px"] < 1
     # Flying height 68 m over c = 1103.4 px at 1200 px: 0.154 m at 480 px; the slanting photos see it coarser.
     assert 0.14 < oriented["gsd"] < 0.20
+
+
+def test_a_preview_is_quick_complete_and_nothing_else():
+    before = states(SURVEY)
+    block = (SURVEY / "results" / "sparse.las").read_bytes()
+    looked = good("orient", "--preview", "-s", SURVEY)
+    assert looked["preview"] and looked["oriented"] == 11 and not good("orient", "-s", SURVEY)["preview"]
+    assert (SURVEY / "results" / "preview" / "figures" / "block.png").exists()
+    assert "PREVIEW, not for use" in call("orient", "--preview", "-s", SURVEY).out
+    assert states(SURVEY) == before and (SURVEY / "results" / "sparse.las").read_bytes() == block
+    real = {r["image"]: r for r in good_rows("stations")}
+    for row in rows(SURVEY / "results" / "preview" / "stations.csv"):
+        # Photos of 480 px are not made smaller, only their keypoints fewer: the same block to some GSD of 0.15 m.
+        assert abs(float(row["height"]) - float(real[row["image"]]["height"])) < 0.8, row
+    fresh = new_survey(WORK / "looked")
+    assert good("run", "--preview", "-s", fresh)["preview"]["oriented"] == 11
+    assert states(fresh)["tie"] == "missing" and not (fresh / "results" / "stations.csv").exists()
 
 
 def test_control_and_sight():

@@ -64,6 +64,13 @@ struct Plain {
     for (const adjust::Station& s : b.stations)
       for (int a = 0; a < 3; ++a)
         v.push_back((s.C + b.sorties[0].offset - s.position)[a] / b.sorties[0].sigma_photo[a < 2 ? 0 : 1]);
+    for (const adjust::Station& s : b.stations) {
+      if (!(s.sigma_up > 0)) continue;
+      const double ux = s.R(2, 0), uy = s.R(2, 1), uz = s.R(2, 2);  // what is up, in the camera frame
+      v.push_back((s.up.y() * uz - s.up.z() * uy) / s.sigma_up);
+      v.push_back((s.up.z() * ux - s.up.x() * uz) / s.sigma_up);
+      v.push_back((s.up.x() * uy - s.up.y() * ux) / s.sigma_up);
+    }
     for (int a = 0; a < 3; ++a) v.push_back(b.sorties[0].offset[a] / b.sorties[0].sigma_offset[a < 2 ? 0 : 1]);
     for (const camera::Parameter k : free)
       v.push_back((b.cameras[0].interior[k] - b.priors[0].value[k]) / b.priors[0].sigma[k]);
@@ -89,6 +96,10 @@ adjust::Block small_block(std::uint64_t seed) {
   options.control = 4, options.position_sigma = 1.0, options.seed = seed;
   adjust::Block block = make_block(options).block;
   disturb(block, seed, 0.02, 1e-4);
+  for (const std::size_t i : {1, 4}) {  // photos whose attitude says where up is, a degree off
+    block.stations[i].up = (block.stations[i].R.row(2).transpose() + Eigen::Vector3d(0.02, -0.01, 0.01)).normalized();
+    block.stations[i].sigma_up = 0.01;
+  }
   return block;
 }
 

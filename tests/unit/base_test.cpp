@@ -42,6 +42,23 @@ TEST_CASE("A bad CSV file is refused with file, line and what to do") {
   }
 }
 
+TEST_CASE("Row by row a table says the same as at once") {
+  const std::string text = "\xEF\xBB\xBF# made by hand\nid,x,note\r\nA,1.5,\"b, \"\"c\"\"\"\n\n,,\nB,,  d \n";
+  const CsvTable whole = table_of(text);
+  const auto path = std::filesystem::temp_directory_path() / "mesograph-csv-test.csv";
+  CsvReader reader(path, {"id"});
+  const std::size_t x = *reader.column("x"), note = *reader.column("note");
+  for (std::size_t row = 0; row < whole.rows(); ++row) {
+    REQUIRE(reader.next());
+    CHECK(reader.text(note) == whole.text(row, "note"));
+    CHECK(reader.number(x) == whole.number(row, "x"));
+    CHECK(reader.where() == whole.where(row));
+  }
+  CHECK_THROWS_WITH(reader.required_number(x), Catch::Matchers::Contains(":6: x is empty"));
+  CHECK_FALSE(reader.next());
+  CHECK_THROWS_AS(CsvReader(path.parent_path() / "no such file.csv", {"id"}), Error);
+}
+
 TEST_CASE("Numbers have the decimals of the exchange files and no negative zero") {
   CHECK(csv_length(-0.0000001) == "0.00000");
   CHECK(csv_pixels(12.34567) == "12.3457");

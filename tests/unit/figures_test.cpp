@@ -184,3 +184,40 @@ TEST_CASE("The map of photos counts what the legend says: covered ground is colo
   CHECK(changed_left == 0);  // the western half was coloured before
   CHECK(none.count < half.width * half.height / 50);
 }
+
+TEST_CASE("A block is drawn from above and from the side at one scale, and says what it is not") {
+  report::BlockPicture picture;
+  picture.sorties = {"one", "two"};
+  // Of "one" two stations 100 m apart in east, 40 m apart in height, at one northing.
+  picture.stations = {{{1000, 500, 60}, 0}, {{1100, 500, 100}, 0}, {{1050, 560, 80}, 1}};
+  for (int i = 0; i < 400; ++i)
+    picture.points.push_back({{1000.0 + i % 20 * 5, 480.0 + i / 20 * 5, 0.1 * (i % 7)}, {200, 40, 220}});
+  const auto one = [](const Rgb8& p) { return near(p, bytes(report::sortie_colour(0)), 6); };
+  const photo::Rgb image = decoded(report::block_figure(picture));
+  // The legend's disc stands right of the panels: look at the columns left of it.
+  const Box dots = box_of(image, [](const Rgb8& p) { return near(p, {200, 40, 220}, 4); });
+  CHECK(dots.count > 400);
+  photo::Rgb panels(dots.right + 20, image.height, 3);
+  for (int row = 0; row < image.height; ++row)
+    for (int col = 0; col < panels.width; ++col)
+      for (int c = 0; c < 3; ++c) panels.at(col, row, c) = image.at(col, row, c);
+  const Box both = box_of(panels, one);
+  // Two stations in each panel; those of the plan at one row, those of the side view 40 % of their distance apart.
+  std::vector<int> rows;  // where a station's disc begins
+  int last = -100;
+  for (int row = both.top; row <= both.bottom; ++row)
+    for (int col = 0; col < panels.width; ++col)
+      if (one(pixel(panels, col, row))) {
+        if (row - last > 2) rows.push_back(row);
+        last = row;
+        break;
+      }
+  REQUIRE(rows.size() == 3);
+  const double apart = both.right - both.left - 6;  // discs of 3 px radius
+  CHECK(std::abs((rows[2] - rows[1]) / apart - 0.4) < 0.03);
+  picture.preview = picture.free = true;
+  const photo::Rgb warned = decoded(report::block_figure(picture));
+  const auto red = [](const Rgb8& p) { return near(p, bytes(report::control_colour), 6); };
+  CHECK(box_of(image, red).count == 0);
+  CHECK(box_of(warned, red).count > 200);  // PREVIEW and FREE BLOCK in red
+}
