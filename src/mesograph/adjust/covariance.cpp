@@ -1,3 +1,6 @@
+#include <cholmod.h>
+
+#include <Eigen/Dense>
 #include <algorithm>
 #include <mesograph/adjust/covariance.hpp>
 #include <mesograph/base/errors.hpp>
@@ -5,55 +8,108 @@
 
 namespace mesograph::adjust {
 
+/// CHOLMOD's supernodal factor L L' of the permuted matrix. A supernode is a run of columns whose entries stand in the
+/// same rows.
+struct Covariance::Factor {
+  cholmod_common common{};
+  cholmod_factor* L = nullptr;
+
+  explicit Factor(const Eigen::SparseMatrix<double>& normal) {
+    cholmod_start(&common);
+    common.supernodal = CHOLMOD_SUPERNODAL;
+    common.print = 0;
+    common.final_ll = 1;
+    Eigen::SparseMatrix<double> compressed = normal;
+    compressed.makeCompressed();
+    cholmod_sparse view{};
+    view.nrow = view.ncol = static_cast<std::size_t>(compressed.cols());
+    view.nzmax = static_cast<std::size_t>(compressed.nonZeros());
+    view.p = compressed.outerIndexPtr(), view.i = compressed.innerIndexPtr(), view.x = compressed.valuePtr();
+    view.stype = -1;
+    view.itype = CHOLMOD_INT, view.xtype = CHOLMOD_REAL, view.dtype = CHOLMOD_DOUBLE;
+    view.sorted = view.packed = 1;
+    L = cholmod_analyze(&view, &common);
+    if (L) cholmod_factorize(&view, L, &common);
+  }
+  ~Factor() {
+    cholmod_free_factor(&L, &common);
+    cholmod_finish(&common);
+  }
+  Factor(const Factor&) = delete;
+  Factor& operator=(const Factor&) = delete;
+
+  bool positive_definite() const { return L && common.status == CHOLMOD_OK && L->minor == L->n; }
+  int supernodes() const { return static_cast<int>(L->nsuper); }
+  int first(int s) const { return static_cast<const int*>(L->super)[s]; }
+  int columns(int s) const { return first(s + 1) - first(s); }
+  int rows(int s) const { return static_cast<const int*>(L->pi)[s + 1] - static_cast<const int*>(L->pi)[s]; }
+  /// Rows of a supernode, ascending; its own columns come first.
+  const int* row(int s) const { return static_cast<const int*>(L->s) + static_cast<const int*>(L->pi)[s]; }
+  Eigen::Map<const Eigen::MatrixXd> block(int s) const {
+    return {static_cast<const double*>(L->x) + static_cast<const int*>(L->px)[s], rows(s), columns(s)};
+  }
+};
+
 Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
-  factor_ = std::make_shared<const Factor>(normal);
-  const Factor& factor = *factor_;
-  if (factor.info() != Eigen::Success || !(factor.vectorD().minCoeff() > 0))
+  factor_ = std::make_shared<Factor>(normal);
+  const Factor& f = *factor_;
+  if (!f.positive_definite())
     throw Error(
         "adjust: the block is not determined: its normal equations are singular; add control or positions, or "
         "hold the cameras with --fix-camera");
-  const Eigen::VectorXd D = factor.vectorD();
-  place_ = factor.permutationP().indices();
-  inverse_ = factor.matrixL();  // with the ones of its diagonal
-  inverse_.makeCompressed();
-  const auto n = static_cast<int>(inverse_.cols());
-  const int *first = inverse_.outerIndexPtr(), *row = inverse_.innerIndexPtr();
-  double* value = inverse_.valuePtr();
-  // Column by column from the last: Z_PP is known where P are the rows below j, and Z_Pj = -Z_PP L_Pj.
-  std::vector<double> l(n, 0.0), z(n, 0.0);
-  std::vector<char> in(n, 0);
-  for (int j = n - 1; j >= 0; --j) {
-    const int begin = first[j] + 1, end = first[j + 1];
-    for (int e = begin; e < end; ++e) l[row[e]] = value[e], z[row[e]] = 0, in[row[e]] = 1;
-    for (int e = begin; e < end; ++e) {
-      const int k = row[e];
-      double sum = 0;
-      z[k] -= value[first[k]] * l[k];
-      for (int f = first[k] + 1; f < first[k + 1]; ++f) {
-        const int i = row[f];
-        if (!in[i]) continue;
-        z[i] -= value[f] * l[k];
-        sum += value[f] * l[i];
-      }
-      z[k] -= sum;
+  const auto n = static_cast<int>(f.L->n);
+  place_.resize(n), supernode_.resize(n);
+  for (int i = 0; i < n; ++i) place_[static_cast<const int*>(f.L->Perm)[i]] = i;
+  for (int s = 0; s < f.supernodes(); ++s)
+    for (int c = 0; c < f.columns(s); ++c) supernode_[f.first(s) + c] = s;
+  inverse_.resize(f.supernodes());
+  std::vector<int> at(n, -1);  // where a row stands among those of the supernode at hand
+  for (int s = f.supernodes() - 1; s >= 0; --s) {
+    const int own = f.columns(s), below = f.rows(s) - own;
+    const int* rows = f.row(s) + own;
+    const auto L = f.block(s);
+    // Z_PP, lower triangle: column by column it stands in the supernodes of its columns.
+    Eigen::MatrixXd Z(below, below);
+    for (int c = 0; c < below;) {
+      const int t = supernode_[rows[c]];
+      for (int r = 0; r < f.rows(t); ++r) at[f.row(t)[r]] = r;
+      for (; c < below && supernode_[rows[c]] == t; ++c)
+        for (int r = c; r < below; ++r) Z(r, c) = inverse_[t](at[rows[r]], rows[c] - f.first(t));
     }
-    double diagonal = 1 / D[j];
-    for (int e = begin; e < end; ++e) diagonal -= l[row[e]] * z[row[e]];
-    value[first[j]] = diagonal;
-    for (int e = begin; e < end; ++e) value[e] = z[row[e]], in[row[e]] = 0;
+    // G = L_PJ L_JJ^-1; Z_PJ = -Z_PP G; Z_JJ = (L_JJ L_JJ')^-1 - G' Z_PJ.
+    const Eigen::MatrixXd corner =
+        L.topRows(own).triangularView<Eigen::Lower>().solve(Eigen::MatrixXd::Identity(own, own));
+    const Eigen::MatrixXd G = L.bottomRows(below) * corner;
+    Eigen::MatrixXd& out = inverse_[s];
+    out.resize(f.rows(s), own);
+    out.topRows(own).noalias() = corner.transpose() * corner;
+    if (below == 0) continue;
+    out.bottomRows(below).noalias() = -(Z.selfadjointView<Eigen::Lower>() * G);
+    out.topRows(own).noalias() -= G.transpose() * out.bottomRows(below);
   }
 }
 
 double Covariance::operator()(int row, int column) const {
   const auto [low, high] = std::minmax(place_[row], place_[column]);
-  const int* begin = inverse_.innerIndexPtr() + inverse_.outerIndexPtr()[low];
-  const int* end = inverse_.innerIndexPtr() + inverse_.outerIndexPtr()[low + 1];
+  const int s = supernode_[low];
+  const int *begin = factor_->row(s), *end = begin + factor_->rows(s);
   const int* found = std::lower_bound(begin, end, high);
   if (found == end || *found != high) throw std::out_of_range("covariance outside the factor's pattern");
-  return inverse_.valuePtr()[found - inverse_.innerIndexPtr()];
+  return inverse_[s](found - begin, low - factor_->first(s));
 }
 
-double Covariance::variance(const Eigen::VectorXd& f) const { return f.dot(factor_->solve(f)); }
+double Covariance::variance(const Eigen::VectorXd& f) const {
+  Eigen::VectorXd right = f;
+  cholmod_dense view{};
+  view.nrow = view.nzmax = view.d = static_cast<std::size_t>(right.size());
+  view.ncol = 1;
+  view.x = right.data();
+  view.xtype = CHOLMOD_REAL, view.dtype = CHOLMOD_DOUBLE;
+  cholmod_dense* solved = cholmod_solve(CHOLMOD_A, factor_->L, &view, &factor_->common);
+  const double out = f.dot(Eigen::Map<const Eigen::VectorXd>(static_cast<const double*>(solved->x), f.size()));
+  cholmod_free_dense(&solved, &factor_->common);
+  return out;
+}
 
 Eigen::MatrixXd Covariance::among(const std::vector<int>& columns) const {
   const auto n = static_cast<Eigen::Index>(columns.size());

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/SparseCholesky>
+#include <Eigen/SparseCore>
 #include <memory>
 #include <vector>
 
@@ -8,7 +8,8 @@ namespace mesograph::adjust {
 
 /// Entries of the inverse of a sparse symmetric matrix: those where its Cholesky factor has entries, and so all where
 /// the matrix itself has some. Time and memory are those of the factor, not of the full inverse.
-/// Source: Erisman and Tinney (1975), On computing certain elements of the inverse of a sparse matrix.
+/// Source: Erisman and Tinney (1975), On computing certain elements of the inverse of a sparse matrix; by supernodes,
+/// so that all of it is products of dense blocks.
 class Covariance {
  public:
   Covariance() = default;
@@ -24,10 +25,11 @@ class Covariance {
   double variance(const Eigen::VectorXd& f) const;
 
  private:
-  using Factor = Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>, Eigen::Lower>;
-  std::shared_ptr<const Factor> factor_;
-  Eigen::VectorXi place_;                ///< of a column in the factor's order
-  Eigen::SparseMatrix<double> inverse_;  ///< lower triangle, in the factor's order
+  struct Factor;
+  std::shared_ptr<Factor> factor_;
+  std::vector<int> place_;                ///< of a column in the factor's order
+  std::vector<int> supernode_;            ///< of a column in that order
+  std::vector<Eigen::MatrixXd> inverse_;  ///< per supernode: its rows (those of its own columns first) x its columns
 };
 
 }  // namespace mesograph::adjust
