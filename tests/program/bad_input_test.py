@@ -94,7 +94,9 @@ def test_nothing_ties_the_block_to_the_ground():
     admitted = call("admit", photos, "--sortie", "grid", "-s", place)
     assert "is a guess" in admitted.err
     good("tie", "-s", place)
-    refused = call("orient", "-s", place)
+    free = call("orient", "-s", place)
+    assert free.code == 0 and "the block is free" in free.err and "free: scale and place unknown" in free.out, free.err
+    refused = call("adjust", "-s", place)
     assert refused.code == 3 and "control" in refused.last, refused.last
     good("control", SMALL / "control.csv", "-s", place)
     sightings = [line for line in (SMALL / "sightings.csv").read_text().splitlines() if line.startswith(("image", "G"))]

@@ -1,5 +1,8 @@
+#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
 #include <algorithm>
+#include <cmath>
+#include <limits>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/georeference.hpp>
@@ -10,6 +13,26 @@
 namespace mesograph::orient {
 
 namespace {
+
+/// How well it is known where up is, rad: by a photo's attitude; by photos that look straight down on average.
+constexpr double up_stated = 0.05, up_assumed = 0.15;
+
+/// How well positions of this noise fix the turn about the line that they lie nearest to, rad. The block's own shape
+/// says how wide they lie: that of the positions is widened by their noise.
+double turn_sigma(const std::vector<Eigen::Vector3d>& stations, const std::vector<Eigen::Vector3d>& positions,
+                  double noise) {
+  const auto n = static_cast<Eigen::Index>(stations.size());
+  const auto spread = [&](const std::vector<Eigen::Vector3d>& points) -> Eigen::Vector3d {
+    const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, n);
+    const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
+    return Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose())
+        .eigenvalues()
+        .cwiseMax(0.0)
+        .cwiseSqrt();
+  };
+  const Eigen::Vector3d own = spread(stations), observed = spread(positions);
+  return own[2] > 0 ? noise / std::max(1e-12, own[1] * observed[2] / own[2]) : std::numeric_limits<double>::infinity();
+}
 
 /// Similarity from the block's own frame onto positions or control; nothing where neither suffices.
 std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
@@ -28,7 +51,8 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
     noise = std::max({noise, block.sorties[s.sortie].sigma_photo[0], block.sorties[s.sortie].sigma_photo[1]});
   }
   datum = Datum::positions;
-  if (const auto found = fit(3 * noise)) return found;
+  if (source.size() >= 3 && turn_sigma(source, target, noise) < up_assumed)
+    if (const auto found = fit(0.0)) return found;
   source.clear(), target.clear();
   for (adjust::SurveyedPoint& point : block.surveyed) {
     if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
@@ -45,7 +69,6 @@ std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
 /// where up is, by the attitudes that the photos state, else because they look straight down on average. The stations
 /// keep it as an observation. Nothing where there are fewer than three positions, or no line.
 std::optional<Similarity> find_datum_on_line(adjust::Block& block) {
-  constexpr double stated = 0.05, assumed = 0.15;  // rad
   std::vector<Eigen::Vector3d> source, target, up;
   double noise = 0;
   for (const adjust::Station& s : block.stations) {
@@ -72,7 +95,7 @@ std::optional<Similarity> find_datum_on_line(adjust::Block& block) {
                                 Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, size), noise);
   if (found)
     for (adjust::Station& s : block.stations)
-      if (s.oriented) s.sigma_up = s.up == Eigen::Vector3d::UnitZ() ? assumed : stated;
+      if (s.oriented) s.sigma_up = s.up == Eigen::Vector3d::UnitZ() ? up_assumed : up_stated;
   return found;
 }
 
