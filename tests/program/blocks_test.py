@@ -190,6 +190,12 @@ def test_two_halves_that_nothing_ties_are_two_blocks_in_their_places():
         _, fitted = misfit(half)
         assert np.median(fitted) < 1.0 * GSD and fitted.max() < 2.5 * GSD, fitted
     assert np.median(misfit(found)[0]) < 4
+    # Heights between the halves are those of the positions; neither half is bent by more than a nadir block is.
+    assert answer["bowl"]["sigma"] < 3 * GSD, answer["bowl"]
+    survey = WORK / "halves"
+    good("control", BLOCK / "control.csv", "-s", survey)
+    good("sight", "--import", BLOCK / "sightings.csv", "-s", survey)
+    assert good("adjust", "-s", survey)["bowl"]["sigma"] < 3 * GSD
 
 
 def test_a_single_strip_says_what_its_positions_leave_open():
@@ -207,6 +213,16 @@ def test_a_single_strip_says_what_its_positions_leave_open():
     true = {r["image"]: float(r["omega"]) for r in rows(BLOCK / "truth" / "stations.csv")}
     turns = [t - true[r["image"]] for t, r in zip(tilts, rows(WORK / "strip" / "results" / "stations.csv"))]
     assert abs(np.mean(turns)) < 6, turns
+
+
+def test_a_wrong_position_on_a_strip_is_left_out_and_named():
+    given = rows(WORK / "strip.csv")
+    middle = len(given) // 2
+    given[middle] = {**given[middle], "north": float(given[middle]["north"]) + 60}
+    result, found = oriented("strip_wrong", given, ties=WORK / "strip_ties")
+    assert f"{given[middle]['image']}: its position is" in said(result) and said(result).count("its position is") == 1
+    as_it_stands, _ = misfit(found)
+    assert np.median(as_it_stands) < 5, as_it_stands  # as the strip without it: 60 m would pull it by 5 of eleven
 
 
 def test_photos_that_are_mostly_water_hold_all_the_same():

@@ -322,4 +322,8 @@ TEST_CASE("The links that hold a block are the strongest spanning tree, weakest 
   CHECK(links[0].points == 3);  // 1 - 2: without it two and two photos come apart; 0 - 2 is weaker and not needed
   CHECK(links[0].a == 1);
   CHECK(links[2].points == 9);
+  CHECK(orient::tied_together(block) == std::vector<std::vector<int>>{{0, 1, 2, 3}});
+  block.points.resize(9);  // the link 0 - 1 alone
+  block.stations[3].oriented = false;
+  CHECK(orient::tied_together(block) == std::vector<std::vector<int>>{{0, 1}, {2}});
 }

@@ -2,7 +2,6 @@
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
-#include <limits>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/georeference.hpp>
@@ -17,82 +16,82 @@ namespace {
 /// How well it is known where up is, rad: by a photo's attitude; by photos that look straight down on average.
 constexpr double up_stated = 0.05, up_assumed = 0.15;
 
-/// How well positions of this noise fix the turn about the line that they lie nearest to, rad. The block's own shape
-/// says how wide they lie: that of the positions is widened by their noise.
-double turn_sigma(const std::vector<Eigen::Vector3d>& stations, const std::vector<Eigen::Vector3d>& positions,
-                  double noise) {
-  const auto n = static_cast<Eigen::Index>(stations.size());
-  const auto spread = [&](const std::vector<Eigen::Vector3d>& points) -> Eigen::Vector3d {
-    const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, n);
-    const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
-    return Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose())
-        .eigenvalues()
-        .cwiseMax(0.0)
-        .cwiseSqrt();
-  };
-  const Eigen::Vector3d own = spread(stations), observed = spread(positions);
-  return own[2] > 0 ? noise / std::max(1e-12, own[1] * observed[2] / own[2]) : std::numeric_limits<double>::infinity();
-}
-
-/// Similarity from the block's own frame onto positions or control; nothing where neither suffices.
-std::optional<Similarity> find_datum(adjust::Block& block, Datum& datum) {
+/// Places in the block's own frame and where they should be.
+struct Pairs {
   std::vector<Eigen::Vector3d> source, target;
-  const auto fit = [&](double width) -> std::optional<Similarity> {
+  double noise = 0;  ///< of the targets, m
+
+  std::optional<Similarity> fit(double least_width) const {
     if (source.empty()) return std::nullopt;
     const auto n = static_cast<Eigen::Index>(source.size());
-    return similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
-                      Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), width);
-  };
-  double noise = 0;
+    return similarity(Eigen::Map<const Eigen::Matrix3Xd>(source[0].data(), 3, n),
+                      Eigen::Map<const Eigen::Matrix3Xd>(target[0].data(), 3, n), least_width);
+  }
+};
+
+Pairs positions_of(const adjust::Block& block) {
+  Pairs out;
   for (const adjust::Station& s : block.stations) {
     if (!s.oriented || !s.position.allFinite()) continue;
-    source.push_back(s.C);
-    target.push_back(s.position);
-    noise = std::max({noise, block.sorties[s.sortie].sigma_photo[0], block.sorties[s.sortie].sigma_photo[1]});
+    out.source.push_back(s.C);
+    out.target.push_back(s.position);
+    out.noise = std::max({out.noise, block.sorties[s.sortie].sigma_photo[0], block.sorties[s.sortie].sigma_photo[1]});
   }
-  datum = Datum::positions;
-  if (source.size() >= 3 && turn_sigma(source, target, noise) < up_assumed)
-    if (const auto found = fit(0.0)) return found;
-  source.clear(), target.clear();
+  return out;
+}
+
+Pairs control_of(adjust::Block& block) {
+  Pairs out;
   for (adjust::SurveyedPoint& point : block.surveyed) {
     if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
     point.point.X.setConstant(nan);
     if (!adjust::intersect(block, point.point, 0.02)) continue;
-    source.push_back(point.point.X);
-    target.push_back(point.surveyed);
+    out.source.push_back(point.point.X);
+    out.target.push_back(point.surveyed);
   }
-  datum = Datum::control;
-  return fit(0.1);
+  return out;
+}
+
+/// Extents of a cloud of points along its axes, ascending: roots of the sums of squares.
+Eigen::Vector3d extents(const std::vector<Eigen::Vector3d>& points) {
+  const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, static_cast<Eigen::Index>(points.size()));
+  const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
+  return Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose())
+      .eigenvalues()
+      .cwiseMax(0.0)
+      .cwiseSqrt();
+}
+
+/// How well positions fix the turn about the line that they lie nearest to, rad. The block's own shape says how wide
+/// they lie: that of the positions is widened by their noise.
+double turn_sigma(const Pairs& positions) {
+  const Eigen::Vector3d own = extents(positions.source), observed = extents(positions.target);
+  return positions.noise * own[2] / std::max(1e-12, own[1] * observed[2]);
+}
+
+/// Similarity from the block's own frame onto positions that spread over an area.
+std::optional<Similarity> onto_positions(const adjust::Block& block) {
+  const Pairs positions = positions_of(block);
+  if (positions.source.size() < 3 || !(turn_sigma(positions) < up_assumed)) return std::nullopt;
+  return positions.fit(0.0);
 }
 
 /// Similarity onto positions that lie on one line, as those of a single strip do: the turn about the line comes from
 /// where up is, by the attitudes that the photos state, else because they look straight down on average. The stations
 /// keep it as an observation. Nothing where there are fewer than three positions, or no line.
-std::optional<Similarity> find_datum_on_line(adjust::Block& block) {
-  std::vector<Eigen::Vector3d> source, target, up;
-  double noise = 0;
+std::optional<Similarity> onto_line(adjust::Block& block) {
+  Pairs pairs = positions_of(block);
+  const std::size_t n = pairs.source.size();
+  if (n < 3) return std::nullopt;
+  const double long_source = extents(pairs.source)[2], long_target = extents(pairs.target)[2];
+  if (long_target < 10 * pairs.noise || !(long_source > 0)) return std::nullopt;
+  // A mast on each photo, as high as the strip is long, makes the line a plane.
   for (const adjust::Station& s : block.stations) {
     if (!s.oriented || !s.position.allFinite()) continue;
-    source.push_back(s.C), target.push_back(s.position), up.push_back(s.R * s.up);
-    noise = std::max(noise, block.sorties[s.sortie].sigma_photo[0]);
+    pairs.source.push_back(s.C + long_source * (s.R * s.up));
+    pairs.target.push_back(s.position + Eigen::Vector3d(0, 0, long_target));
   }
-  const std::size_t n = source.size();
-  if (n < 3) return std::nullopt;
-  // A mast on each photo, as high as the strip is long, makes the line a plane.
-  const auto length = [&](const std::vector<Eigen::Vector3d>& points) {
-    double most = 0;
-    for (const Eigen::Vector3d& p : points) most = std::max(most, (p - points.front()).norm());
-    return most;
-  };
-  const double long_source = length(source), long_target = length(target);
-  if (long_target < 10 * noise || !(long_source > 0)) return std::nullopt;
-  for (std::size_t i = 0; i < n; ++i) {
-    source.push_back(source[i] + long_source * up[i]);
-    target.push_back(target[i] + Eigen::Vector3d(0, 0, long_target));
-  }
-  const auto size = static_cast<Eigen::Index>(source.size());
-  const auto found = similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, size),
-                                Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, size), noise);
+  const auto found = pairs.fit(pairs.noise);
   if (found)
     for (adjust::Station& s : block.stations)
       if (s.oriented) s.sigma_up = s.up == Eigen::Vector3d::UnitZ() ? up_assumed : up_stated;
@@ -100,7 +99,7 @@ std::optional<Similarity> find_datum_on_line(adjust::Block& block) {
 }
 
 /// Leaves out the positions that the block contradicts, and stands it on the others once more.
-PositionsJudged stand_on_positions(adjust::Block& block) {
+PositionsJudged leave_out_wrong(adjust::Block& block, bool on_line) {
   PositionsJudged judged = judge_positions(block);
   double sigma = 0;
   for (const adjust::Sortie& s : block.sorties) sigma = std::max({sigma, s.sigma_photo[0], s.sigma_photo[1]});
@@ -121,26 +120,29 @@ PositionsJudged stand_on_positions(adjust::Block& block) {
         judged.median_off);
   if (judged.wrong.empty()) return judged;
   for (const WrongPosition& w : judged.wrong) block.stations[w.station].position.setConstant(nan);
-  Datum datum{};
-  if (const auto again = find_datum(block, datum); again && datum == Datum::positions) transform(block, *again);
+  if (const auto again = on_line ? onto_line(block) : onto_positions(block)) transform(block, *again);
   PositionsJudged after = judge_positions(block);
   after.wrong = judged.wrong;
   return after;
 }
 
-/// The part's datum, found and applied; nothing is judged where control gives it.
+/// The part's datum, found and applied: positions, else control, else positions on a line. Nothing is judged where
+/// control gives it.
 PositionsJudged stand(adjust::Block& block, Part& part) {
-  if (const auto found = find_datum(block, part.datum)) {
-    transform(block, *found);
-    return part.datum == Datum::positions ? stand_on_positions(block) : PositionsJudged{};
-  }
-  part.datum = Datum::none;
-  const auto found = find_datum_on_line(block);
-  if (!found) return {};
+  auto found = onto_positions(block);
   part.datum = Datum::positions;
-  part.on_line = true;
+  if (!found) {
+    found = control_of(block).fit(0.1);
+    part.datum = Datum::control;
+  }
+  if (!found) {
+    found = onto_line(block);
+    part.datum = found ? Datum::positions : Datum::none;
+    part.on_line = found.has_value();
+  }
+  if (!found) return {};
   transform(block, *found);
-  return judge_positions(block);
+  return part.datum == Datum::positions ? leave_out_wrong(block, part.on_line) : PositionsJudged{};
 }
 
 /// What is known of sorties and wrong positions by several parts: offsets are those of the largest that has them.

@@ -38,8 +38,7 @@ Growth::Growth(adjust::Block& block, const std::vector<std::string>& names, cons
       failed_at_(block.stations.size(), -1),
       taken_out_(block.stations.size(), 0),
       candidates_(block.stations.size()),
-      stale_(block.stations.size(), 1),
-      given_(block.stations.size(), 0) {
+      stale_(block.stations.size(), 1) {
   for (std::size_t p = 0; p < block.points.size(); ++p) {
     block.points[p].X.setConstant(nan);
     for (std::size_t r = 0; r < block.points[p].rays.size(); ++r) {
@@ -69,11 +68,13 @@ std::vector<std::pair<int, int>> Growth::start_candidates() const {
   return out;
 }
 
-void Growth::start_from_given() {
-  for (std::size_t s = 0; s < given_.size(); ++s) given_[s] = block_.stations[s].oriented;
-  oriented_ = adjusted_at_ = static_cast<int>(std::count(given_.begin(), given_.end(), 1));
-  for (std::size_t s = 0; s < given_.size(); ++s)
-    if (given_[s]) intersect_new(static_cast<int>(s));
+void Growth::start_from_held() {
+  for (std::size_t s = 0; s < block_.stations.size(); ++s) {
+    if (!block_.stations[s].oriented) continue;
+    ++oriented_;
+    intersect_new(static_cast<int>(s));
+  }
+  adjusted_at_ = oriented_;
 }
 
 bool Growth::start() {
@@ -281,7 +282,7 @@ void Growth::adjust_around(int station) {
     if (block_.points[s.point].X.allFinite())
       for (const adjust::Ray& ray : block_.points[s.point].rays)
         if (ray.station != station && block_.stations[ray.station].oriented && ray.station != first_ &&
-            !given_[ray.station])
+            !block_.stations[ray.station].held)
           ++shared[ray.station];
   std::vector<std::pair<int, int>> order;
   for (const auto& [other, n] : shared) order.emplace_back(-n, other);
@@ -310,7 +311,7 @@ void Growth::adjust_all() {
   scope.free = free_parameters(oriented_, options_.free);
   scope.stations.resize(block_.stations.size());
   for (std::size_t s = 0; s < scope.stations.size(); ++s)
-    scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_ && !given_[s];
+    scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_;
   adjust_free(scope, 25, 1e-4);
   // Rays that no longer fit are set aside, those that fit again come back; then every point from its rays anew.
   constexpr double limit_px = 4.0;
@@ -338,7 +339,7 @@ void Growth::take_out_unsupported() {
   if (oriented_ < 6) return;
   for (std::size_t s = 0; s < block_.stations.size(); ++s) {
     adjust::Station& station = block_.stations[s];
-    if (!station.oriented || given_[s] || static_cast<int>(s) == first_) continue;
+    if (!station.oriented || station.held || static_cast<int>(s) == first_) continue;
     int offered = 0, accepted = 0;
     for (const Seen& seen : seen_[s]) {
       const adjust::GroundPoint& point = block_.points[seen.point];

@@ -13,8 +13,8 @@ class Growth {
 
   /// Orients the best start pair; false where none qualifies.
   bool start();
-  /// Takes the stations that are oriented already as they are; they never move.
-  void start_from_given();
+  /// Takes the stations that are oriented already, all of them held, as they are.
+  void start_from_held();
   /// Adds photos until none fits any more. One that loses its support on the way is taken out and tried again, once.
   void grow();
   int oriented() const { return oriented_; }
@@ -56,7 +56,6 @@ class Growth {
   std::vector<int> taken_out_;           ///< how often
   std::vector<Candidate> candidates_;    ///< as counted last
   std::vector<char> stale_;              ///< to be counted anew
-  std::vector<char> given_;              ///< stations that do not move
   int oriented_ = 0, adjusted_at_ = 0, first_ = -1;
 };
 

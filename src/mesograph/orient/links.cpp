@@ -24,26 +24,47 @@ std::vector<Link> all_links(const adjust::Block& block) {
   return out;
 }
 
+/// Groups that grow together (union of disjoint sets).
+class Groups {
+ public:
+  explicit Groups(std::size_t n) : parent_(n) { std::iota(parent_.begin(), parent_.end(), 0); }
+  int root(int i) {
+    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
+    return i;
+  }
+  /// False where they were one group already. The lower root stays.
+  bool join(int a, int b) {
+    a = root(a), b = root(b);
+    parent_[std::max(a, b)] = std::min(a, b);
+    return a != b;
+  }
+
+ private:
+  std::vector<int> parent_;
+};
+
 }  // namespace
 
 std::vector<Link> holding_links(const adjust::Block& block) {
   std::vector<Link> links = all_links(block);
   std::stable_sort(links.begin(), links.end(), [](const Link& a, const Link& b) { return a.points > b.points; });
-  std::vector<int> parent(block.stations.size());
-  std::iota(parent.begin(), parent.end(), 0);
-  const auto root = [&](int i) {
-    while (parent[i] != i) i = parent[i] = parent[parent[i]];
-    return i;
-  };
+  Groups groups(block.stations.size());
   std::vector<Link> tree;
-  for (const Link& link : links) {
-    const int a = root(link.a), b = root(link.b);
-    if (a == b) continue;
-    parent[b] = a;
-    tree.push_back(link);
-  }
+  for (const Link& link : links)
+    if (groups.join(link.a, link.b)) tree.push_back(link);
   std::reverse(tree.begin(), tree.end());
   return tree;
+}
+
+std::vector<std::vector<int>> tied_together(const adjust::Block& block) {
+  Groups groups(block.stations.size());
+  for (const Link& link : holding_links(block)) groups.join(link.a, link.b);
+  std::vector<std::vector<int>> by_root(block.stations.size()), out;
+  for (std::size_t s = 0; s < block.stations.size(); ++s)
+    if (block.stations[s].oriented) by_root[groups.root(static_cast<int>(s))].push_back(static_cast<int>(s));
+  for (std::vector<int>& group : by_root)
+    if (!group.empty()) out.push_back(std::move(group));
+  return out;
 }
 
 }  // namespace mesograph::orient

@@ -14,4 +14,7 @@ struct Link {
 /// strongest links there are (Kruskal 1956). Where the first has few points, two halves of the block hang on them.
 std::vector<Link> holding_links(const adjust::Block& block);
 
+/// Oriented stations that hang together over such links, each group ascending, in the order of their first ones.
+std::vector<std::vector<int>> tied_together(const adjust::Block& block);
+
 }  // namespace mesograph::orient

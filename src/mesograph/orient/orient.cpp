@@ -80,10 +80,14 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
 void extend_listed(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                    Progress& progress, OrientResult& out) {
   adjust::Block small = thinned(block, options.rays_per_cell);
-  Growth growth(small, names, options, progress);
-  growth.start_from_given();
+  for (adjust::Station& s : small.stations) s.held = s.oriented;
+  OrientOptions holding = options;
+  holding.free.fill(false);  // cameras are the listing's, as its stations are
+  Growth growth(small, names, holding, progress);
+  growth.start_from_held();
   growth.grow();
-  block.stations = small.stations;
+  for (std::size_t s = 0; s < block.stations.size(); ++s)
+    if (!block.stations[s].oriented) block.stations[s] = small.stations[s];
   intersect_all(block);
   Part part;
   part.datum = Datum::positions;

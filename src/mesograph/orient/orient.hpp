@@ -63,8 +63,8 @@ struct OrientResult {
 OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                     Progress& progress);
 
-/// Oriented stations stay as they are; the others are added by resection where their tie points allow, and points are
-/// intersected. Fills in parts and not_oriented.
+/// Oriented stations and all cameras stay as they are; the others are added by resection where their tie points allow,
+/// and points are intersected. Fills in parts and not_oriented.
 void extend_listed(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                    Progress& progress, OrientResult& out);
 

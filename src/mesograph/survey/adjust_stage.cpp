@@ -8,7 +8,6 @@
 #include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/photo_list.hpp>
 #include <mesograph/survey/stages.hpp>
-#include <numeric>
 
 namespace mesograph::survey {
 
@@ -19,8 +18,6 @@ namespace {
 constexpr const char* version = "adjust 3";
 
 using Json = nlohmann::ordered_json;
-
-Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
 
 /// One surveyed point's result in the survey CRS and its grid axes.
 struct PointRow {
@@ -267,9 +264,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   Outcome out;
   out.summary = summary_of(named, result, rows);
   warn(survey, named, result, out.summary["check"], progress);
-  std::vector<int> all(named.block.stations.size());
-  std::iota(all.begin(), all.end(), 0);
-  out.summary["bowl"] = say_doubts(named, result, {all}, progress);
+  out.summary["bowl"] = say_doubts(named, result, progress);
   save_block(survey, "adjust", named);
   std::string cameras;
   cameras_of(named, cameras);

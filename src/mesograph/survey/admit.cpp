@@ -23,8 +23,6 @@ using Json = nlohmann::json;
 constexpr const char* unreadable = "unreadable";
 constexpr const char* copy_of = "a copy of ";
 
-Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
-
 bool is_photo(const fs::path& path) {
   std::string ending = path.extension().string();
   std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return std::tolower(c); });

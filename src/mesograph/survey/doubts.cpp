@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/orient/links.hpp>
 #include <mesograph/survey/doubts.hpp>
 
 namespace mesograph::survey {
@@ -11,8 +12,6 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 constexpr double most_gsd = 3;  // of bending that nobody needs to hear of
-
-Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
 
 void say_held_by_prior(const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress) {
   for (const adjust::HeldByPrior& h : adjust::held_by_prior(named.block, result))
@@ -37,12 +36,11 @@ bool bends_by_nature(const NamedBlock& named, const adjust::AdjustResult& result
 
 }  // namespace
 
-Json say_doubts(const NamedBlock& named, const adjust::AdjustResult& result, const std::vector<std::vector<int>>& parts,
-                Progress& progress) {
+Json say_doubts(const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress) {
   say_held_by_prior(named, result, progress);
   if (named.free) return nullptr;
   adjust::Bowl bowl;
-  for (const std::vector<int>& part : parts)
+  for (const std::vector<int>& part : orient::tied_together(named.block))
     if (const adjust::Bowl one = adjust::judge_bowl(named.block, part, result); !(one.sigma <= bowl.sigma)) bowl = one;
   if (std::isnan(bowl.sigma)) return nullptr;
   const bool nadir = bends_by_nature(named, result, bowl);

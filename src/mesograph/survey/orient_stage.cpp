@@ -20,8 +20,6 @@ constexpr const char* version = "orient 5";
 
 using Json = nlohmann::ordered_json;
 
-Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
-
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;
   for (const auto& [name, s] : survey.settings.sorties)
@@ -64,10 +62,11 @@ double fitting_share(adjust::Block block) {
 /// Angles in another unit are seen by their rays that do not meet, and by that they would in that unit.
 void check_listing(const Survey& survey, const PhotoTable& photos, const TieTable& ties, const adjust::Block& block) {
   const double share = fitting_share(block);
-  if (share > 0.3) return;
+  constexpr double enough = 0.3;  // two thirds may be wrong matches, or lie beside photos that stand wrong
+  if (share > enough) return;
   for (const auto& [unit, name] : {std::pair(deg_per_rad, "radians"), std::pair(0.9, "gon")})
     if (const double other = fitting_share(start_block(survey, photos, ties, unit).block);
-        other > 0.3 && other > 2 * share)
+        other > enough && other > 2 * share)
       throw Error(
           "orient: {:.0f} % of the tie points fit the listing as it is, {:.0f} % when its angles are taken as {}: give "
           "them in degrees",
@@ -277,11 +276,7 @@ Outcome orient(Survey& survey, Progress& progress) {
                  {"sorties", sorties_of(named, frame ? &*frame : nullptr)},
                  {"cameras", cameras_of(named, start)},
                  {"weakest", weakest_of(named)}};
-  if (result.adjustment.inverse.size() > 0) {
-    std::vector<std::vector<int>> parts;
-    for (const orient::Part& part : result.parts) parts.push_back(part.stations);
-    out.summary["bowl"] = say_doubts(named, result.adjustment, parts, progress);
-  }
+  if (!listed) out.summary["bowl"] = say_doubts(named, result.adjustment, progress);
   survey.store.finish("orient", {print, out.summary});
   return out;
 }

@@ -11,8 +11,6 @@ namespace {
 using Json = nlohmann::json;
 
 constexpr int layout = 3;  // of the stored table
-
-Json json_of(double value) { return std::isfinite(value) ? Json(value) : Json(); }
 double number_of(const Json& json) { return json.is_number() ? json.get<double>() : nan; }
 
 Json to_json(const Photo& p) {
@@ -24,21 +22,21 @@ Json to_json(const Photo& p) {
           {"width", p.width},
           {"height", p.height},
           {"camera", p.camera},
-          {"longitude", json_of(m.longitude_deg)},
-          {"latitude", json_of(m.latitude_deg)},
-          {"altitude", json_of(m.height)},
-          {"focal_mm", json_of(m.focal_mm)},
-          {"focal_35mm", json_of(m.focal_35mm)},
-          {"focal_px", json_of(m.focal_px)},
-          {"yaw", json_of(m.yaw_deg)},
-          {"pitch", json_of(m.pitch_deg)},
-          {"roll", json_of(m.roll_deg)},
+          {"longitude", json_of<Json>(m.longitude_deg)},
+          {"latitude", json_of<Json>(m.latitude_deg)},
+          {"altitude", json_of<Json>(m.height)},
+          {"focal_mm", json_of<Json>(m.focal_mm)},
+          {"focal_35mm", json_of<Json>(m.focal_35mm)},
+          {"focal_px", json_of<Json>(m.focal_px)},
+          {"yaw", json_of<Json>(m.yaw_deg)},
+          {"pitch", json_of<Json>(m.pitch_deg)},
+          {"roll", json_of<Json>(m.roll_deg)},
           {"gimbal", m.attitude_is_gimbal},
-          {"sigma_h", json_of(m.sigma_h)},
-          {"sigma_v", json_of(m.sigma_v)},
-          {"above_take_off", json_of(m.above_take_off)},
-          {"position", {json_of(p.position.x()), json_of(p.position.y()), json_of(p.position.z())}},
-          {"position_sigma", {json_of(p.sigma_h), json_of(p.sigma_v)}},
+          {"sigma_h", json_of<Json>(m.sigma_h)},
+          {"sigma_v", json_of<Json>(m.sigma_v)},
+          {"above_take_off", json_of<Json>(m.above_take_off)},
+          {"position", {json_of<Json>(p.position.x()), json_of<Json>(p.position.y()), json_of<Json>(p.position.z())}},
+          {"position_sigma", {json_of<Json>(p.sigma_h), json_of<Json>(p.sigma_v)}},
           {"datum_named", p.datum_named},
           {"thumbnail", Json::binary({p.quality.thumbnail.begin(), p.quality.thumbnail.end()})},
           {"orientation", m.orientation},
@@ -48,11 +46,11 @@ Json to_json(const Photo& p) {
           {"serial", m.serial},
           {"lens", m.lens},
           {"time", m.time},
-          {"sharpness", json_of(p.quality.sharpness)},
-          {"over", json_of(p.quality.overexposed)},
-          {"under", json_of(p.quality.underexposed)},
+          {"sharpness", json_of<Json>(p.quality.sharpness)},
+          {"over", json_of<Json>(p.quality.overexposed)},
+          {"under", json_of<Json>(p.quality.underexposed)},
           {"screened_out", p.screened_out},
-          {"value", json_of(p.value)}};
+          {"value", json_of<Json>(p.value)}};
 }
 
 Photo photo_from(const Json& j) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <cmath>
 #include <cstring>
 #include <filesystem>
 #include <memory>
@@ -49,6 +50,12 @@ class Store {
 /// damaged.
 void write_packed(const std::filesystem::path& path, const nlohmann::json& value);
 nlohmann::json read_packed(const std::filesystem::path& path);
+
+/// A number, null where it is not finite: unknown.
+template <typename Json = nlohmann::ordered_json>
+Json json_of(double value) {
+  return std::isfinite(value) ? Json(value) : Json();
+}
 
 /// Plain values as the bytes they are, for packed files: every bit survives, NaN too.
 template <typename T>
