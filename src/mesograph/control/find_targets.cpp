@@ -1,0 +1,180 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/control/target_start.hpp>
+
+namespace mesograph::control {
+
+namespace {
+
+/// A part of an image at a reduced size: pixel (0, 0) begins at `origin` of the whole, its pixels are `scale` wide.
+struct Level {
+  photo::Grey grey;
+  Eigen::Vector2d origin = Eigen::Vector2d::Zero();
+  double scale = 1;
+  Eigen::Vector2d whole(const Eigen::Vector2d& x) const { return origin + scale * x; }
+};
+
+Level cut(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high, double margin) {
+  const auto bound = [](double v, int size) { return std::clamp(static_cast<int>(std::floor(v)), 0, size); };
+  const int left = bound(low.x() - margin, image.width), top = bound(low.y() - margin, image.height);
+  const int right = bound(high.x() + margin + 1, image.width), bottom = bound(high.y() + margin + 1, image.height);
+  Level out{photo::Grey(std::max(0, right - left), std::max(0, bottom - top)), Eigen::Vector2d(left, top), 1};
+  for (int row = top; row < bottom; ++row)
+    std::copy_n(&image.at(left, row), out.grey.width, &out.grey.at(0, row - top));
+  return out;
+}
+
+Level halved(const Level& level) {
+  Level out{photo::Grey(level.grey.width / 2, level.grey.height / 2), level.origin, 2 * level.scale};
+  for (int row = 0; row < out.grey.height; ++row)
+    for (int col = 0; col < out.grey.width; ++col)
+      out.grey.at(col, row) = 0.25f * (level.grey.at(2 * col, 2 * row) + level.grey.at(2 * col + 1, 2 * row) +
+                                       level.grey.at(2 * col, 2 * row + 1) + level.grey.at(2 * col + 1, 2 * row + 1));
+  return out;
+}
+
+photo::Grey smoothed(const photo::Grey& image, double sigma) {
+  const int reach = static_cast<int>(std::ceil(3 * sigma));
+  std::vector<float> kernel(reach + 1);
+  float sum = 0;
+  for (int i = 0; i <= reach; ++i) {
+    kernel[i] = static_cast<float>(std::exp(-0.5 * i * i / (sigma * sigma)));
+    sum += (i ? 2 : 1) * kernel[i];
+  }
+  for (float& k : kernel) k /= sum;
+  photo::Grey across(image.width, image.height), out(image.width, image.height);
+  for (int row = 0; row < image.height; ++row)
+    for (int col = 0; col < image.width; ++col) {
+      float v = kernel[0] * image.at(col, row);
+      for (int i = 1; i <= reach; ++i)
+        v += kernel[i] *
+             (image.at(std::max(0, col - i), row) + image.at(std::min(image.width - 1, col + i), row));
+      across.at(col, row) = v;
+    }
+  for (int row = 0; row < image.height; ++row)
+    for (int col = 0; col < image.width; ++col) {
+      float v = kernel[0] * across.at(col, row);
+      for (int i = 1; i <= reach; ++i)
+        v += kernel[i] *
+             (across.at(col, std::max(0, row - i)) + across.at(col, std::min(image.height - 1, row + i)));
+      out.at(col, row) = v;
+    }
+  return out;
+}
+
+/// A place where a target may be: where the grey values curve the one way and the other (saddle), or one way (blob).
+struct Place {
+  Eigen::Vector2d x;
+  bool saddle = false;
+};
+
+/// Determinant of the second derivatives times sigma^4: negative at saddles, positive at blobs; both of the square of
+/// the contrast.
+photo::Grey curvature(const photo::Grey& g, double sigma) {
+  photo::Grey out(g.width, g.height);
+  const auto s4 = static_cast<float>(std::pow(sigma, 4));
+  for (int row = 1; row + 1 < g.height; ++row)
+    for (int col = 1; col + 1 < g.width; ++col) {
+      const float v = 2 * g.at(col, row);
+      const float xx = g.at(col - 1, row) + g.at(col + 1, row) - v, yy = g.at(col, row - 1) + g.at(col, row + 1) - v;
+      const float xy = 0.25f * (g.at(col + 1, row + 1) + g.at(col - 1, row - 1) - g.at(col + 1, row - 1) -
+                                g.at(col - 1, row + 1));
+      out.at(col, row) = s4 * (xx * yy - xy * xy);
+    }
+  return out;
+}
+
+/// Extrema of the curvature over 3 x 3 pixels whose size is at least `least`, inside [low, high] of the whole image.
+void add_places(const Level& level, double sigma, double least, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
+                bool saddles, bool blobs, std::vector<Place>& out) {
+  const photo::Grey k = curvature(smoothed(level.grey, sigma), sigma);
+  for (int row = 2; row + 2 < k.height; ++row)
+    for (int col = 2; col + 2 < k.width; ++col) {
+      const float v = k.at(col, row);
+      if ((v < 0 ? !saddles : !blobs) || std::abs(v) < least) continue;
+      bool extreme = true;
+      for (int i = 0; i < 9 && extreme; ++i) {
+        const float other = k.at(col + i % 3 - 1, row + i / 3 - 1);
+        extreme = i == 4 || (v < 0 ? other >= v : other <= v);
+      }
+      const Eigen::Vector2d x(col + 0.5, row + 0.5), whole = level.whole(x);
+      const double slack = level.scale;
+      if (extreme && whole.x() > low.x() - slack && whole.y() > low.y() - slack && whole.x() < high.x() + slack &&
+          whole.y() < high.y() + slack)
+        out.push_back({x, v < 0});
+    }
+}
+
+TargetStart at_full_size(TargetStart start, const Level& level) {
+  start.x = level.whole(start.x);
+  start.radius *= level.scale;
+  start.window *= level.scale;
+  start.half_width *= level.scale;
+  start.M /= level.scale;
+  return start;
+}
+
+bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
+  return t.fit >= o.least_fit && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
+         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.sector_move <= o.most_sector_move && t.x.x() >= low.x() && t.x.y() >= low.y() &&
+         t.x.x() <= high.x() && t.x.y() <= high.y();
+}
+
+/// Fits the kinds that may be at a place of a level, and keeps what passes.
+void try_place(const photo::Grey& image, const Level& level, const Place& place, double radius,
+               const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& options,
+               std::vector<Target>& out) {
+  const Eigen::Vector2d whole = level.whole(place.x);
+  for (const Target& t : out)
+    if (t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale) return;
+  for (const TargetKind kind : options.kinds) {
+    if ((kind == TargetKind::checker) != place.saddle) continue;
+    const auto start = start_of(level.grey, kind, place.x, radius, 0.7 * options.least_contrast);
+    if (!start) continue;
+    const auto fitted = fit_from(image, kind, at_full_size(*start, level), options);
+    if (fitted && acceptable(*fitted, low, high, options)) out.push_back(*fitted);
+  }
+}
+
+}  // namespace
+
+std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
+                                 const TargetOptions& options) {
+  const auto wants = [&](bool checker) {
+    return std::any_of(options.kinds.begin(), options.kinds.end(),
+                       [&](TargetKind k) { return (k == TargetKind::checker) == checker; });
+  };
+  // Each octave looks for diameters of 5 to 13 of its own pixels.
+  std::vector<Target> all;
+  Level level = cut(image, low, high, 0.75 * options.most_size_px);
+  while (level.grey.width > 8 && level.grey.height > 8 && 5 * level.scale <= options.most_size_px) {
+    const double least = std::pow(0.12 * options.least_contrast, 2);
+    for (const double radius : {2.8, 4.0, 5.6}) {
+      std::vector<Place> places;
+      add_places(level, 0.36 * radius, least, low, high, wants(true), false, places);
+      add_places(level, 0.6 * radius, least, low, high, false, wants(false), places);
+      for (const Place& place : places) try_place(image, level, place, radius, low, high, options, all);
+    }
+    level = halved(level);
+  }
+  // Of two around the same point the larger one is the target: a ring's dark inside is a disc too.
+  std::stable_sort(all.begin(), all.end(), [](const Target& a, const Target& b) { return a.fit > b.fit; });
+  for (Target& inner : all)
+    for (const Target& outer : all)
+      if (outer.size_px > 1.3 * inner.size_px && (outer.x - inner.x).norm() < 0.15 * inner.size_px) inner = outer;
+  std::vector<Target> out;
+  for (const Target& t : all)
+    if (std::none_of(out.begin(), out.end(), [&](const Target& kept) {
+          return (kept.x - t.x).norm() < 0.5 * std::max(kept.size_px, t.size_px);
+        }))
+      out.push_back(t);
+  return out;
+}
+
+std::optional<Target> fit_target(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& near, double size_px,
+                                 const TargetOptions& options) {
+  const auto start = start_of(image, kind, near, 0.5 * size_px, 0.5 * options.least_contrast);
+  return start ? fit_from(image, kind, *start, options) : std::nullopt;
+}
+
+}  // namespace mesograph::control
