@@ -56,16 +56,6 @@ void renew_points(Block& block, double min_ray_angle) {
   parallel_for(block.points.size(), 64, [&](std::size_t p) { intersect(block, block.points[p], min_ray_angle); });
 }
 
-void invert(const Block& block, const Scope& scope, AdjustResult& out) {
-  NormalEquations equations(block, scope);
-  out.layout = equations.layout();
-  equations.build(block);
-  Eigen::SparseMatrix<double> S;
-  Eigen::VectorXd s;
-  equations.reduce(0.0, S, s);
-  out.inverse = Covariance(S);
-}
-
 /// Without positions and control one station holds place and turn, and of the one farthest from it the largest
 /// coordinate difference holds the scale.
 void hold_datum(const Block& block, Scope& scope) {
@@ -90,10 +80,19 @@ void hold_datum(const Block& block, Scope& scope) {
 
 }  // namespace
 
+Uncertainty uncertainty_of(const Block& block, const Scope& scope) {
+  NormalEquations equations(block, scope);
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  return {equations.layout(), Covariance(S)};
+}
+
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress) {
   const double min_angle = options.min_ray_angle_deg * rad_per_deg;
   for (SurveyedPoint& point : block.surveyed)
-    if (point.role == Role::control && !intersect(block, point.point, 0.005) && point.surveyed.allFinite())
+    if (point.role == Role::control && !intersect(block, point.point, 0.005) && !point.natural)
       point.point.X = point.surveyed;
   AdjustResult out;
   Scope scope = options.scope;
@@ -118,7 +117,9 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     progress.advance();
   }
   out.status = solved.status;
-  invert(block, full, out);
+  Uncertainty uncertainty = uncertainty_of(block, full);
+  out.layout = std::move(uncertainty.layout);
+  out.inverse = std::move(uncertainty.covariance);
   judge(block, full, out);
   return out;
 }

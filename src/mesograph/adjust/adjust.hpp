@@ -29,6 +29,14 @@ struct SolveResult {
 /// after Nielsen (1999).
 SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options, const Progress& progress);
 
+/// Covariance of stations, cameras and offsets at a block's present values (sigma0 = 1), and where they stand in it.
+/// Throws Error where the normal equations are singular.
+struct Uncertainty {
+  Layout layout;
+  Covariance covariance;
+};
+Uncertainty uncertainty_of(const Block& block, const Scope& scope);
+
 struct AdjustOptions {
   Scope scope;
   double robust_scale = 2.5;  ///< of the Cauchy weight in the first run, sigmas of a tie

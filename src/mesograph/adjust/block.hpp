@@ -54,6 +54,7 @@ std::string to_string(Role role);
 struct SurveyedPoint {
   std::string id;
   Role role = Role::control;
+  bool natural = false;  ///< a tie point that people sighted; of role control, without weight
   Eigen::Vector3d surveyed = Eigen::Vector3d::Constant(nan);
   Eigen::Matrix3d weight = Eigen::Matrix3d::Zero();  ///< inverse covariance, 1/m^2; zero in unsurveyed directions
   GroundPoint point;

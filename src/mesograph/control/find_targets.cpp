@@ -115,7 +115,8 @@ TargetStart at_full_size(TargetStart start, const Level& level) {
 }
 
 bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
-  return t.fit >= o.least_fit && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
+  const bool round = t.kind == TargetKind::disc || t.kind == TargetKind::ring;
+  return t.fit >= (round ? o.least_round_fit : o.least_fit) && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
          t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.sector_move <= o.most_sector_move && t.x.x() >= low.x() && t.x.y() >= low.y() &&
          t.x.x() <= high.x() && t.x.y() <= high.y();
 }

@@ -58,6 +58,7 @@ struct TargetOptions {
   /// Share of the grey variance that the model must explain. Whole targets reach 0.97 to 1; a higher bound keeps worn and
   /// half-shaded ones out, whose centres are off by more than their sigma.
   double least_fit = 0.93;
+  double least_round_fit = 0.955;  ///< of discs and rings, which more things resemble
   double most_sigma_px = 0.15;  ///< less certain ones are not accepted
   double most_sector_move = 0.2;  ///< see Target::sector_move; pixels
   PlaneView view;  ///< of the plane that targets lie in

@@ -225,14 +225,13 @@ Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::
 
 /// Residuals side by side are alike where the drawing does not fit, so scores of neighbours count together (Newey and
 /// West 1987).
-Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const Eigen::MatrixXd& influence) {
+Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const Eigen::MatrixXd& influence, int reach) {
   int left = 1 << 30, top = 1 << 30, width = 0, height = 0;
   for (const Pixel& p : pixels) left = std::min(left, p.col), top = std::min(top, p.row);
   for (const Pixel& p : pixels) width = std::max(width, p.col - left + 1), height = std::max(height, p.row - top + 1);
   std::vector<int> place(static_cast<std::size_t>(width) * height, -1);
   for (std::size_t i = 0; i < pixels.size(); ++i)
     place[static_cast<std::size_t>(pixels[i].row - top) * width + (pixels[i].col - left)] = static_cast<int>(i);
-  constexpr int reach = 3;
   Eigen::Matrix2d meat = Eigen::Matrix2d::Zero();
   for (std::size_t i = 0; i < pixels.size(); ++i)
     for (int dr = -reach; dr <= reach; ++dr)
@@ -291,7 +290,8 @@ Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, 
   const double variance = scores.squares / std::max(1.0, n - static_cast<double>(J.cols()));
   const Eigen::Matrix2d plain = variance * inverse.topLeftCorner<2, 2>();
   const Eigen::MatrixXd influence = scores.of_pixel * inverse.topRows<2>().transpose();
-  const double alike = neighbour_covariance(pixels, influence).trace() / plain.trace();
+  const int reach = 3 + static_cast<int>(2 * std::exp(s.p[log_blur]));  // blur makes alike what lies within it
+  const double alike = neighbour_covariance(pixels, influence, reach).trace() / plain.trace();
   const Jackknife left_out = jackknife(pixels, s, scores, J, variance);
   sector_move = left_out.largest;
   return 1.25 * std::max({1.0, alike, left_out.inflation}) * plain + 0.004 * 0.004 * Eigen::Matrix2d::Identity();

@@ -15,7 +15,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "adjust 3";
+constexpr const char* version = "adjust 4";
 
 using Json = nlohmann::ordered_json;
 
@@ -35,6 +35,7 @@ std::vector<PointRow> point_rows(const Survey& survey, const NamedBlock& named, 
   for (std::size_t i = 0; i < named.block.surveyed.size(); ++i) {
     const adjust::SurveyedPoint& p = named.block.surveyed[i];
     const adjust::SurveyedResult& r = result.surveyed[i];
+    if (p.natural) continue;
     PointRow row{&p, frame.crs_from_local(p.surveyed)};
     row.rays = r.rays;
     row.rms_px = r.rms_px;
@@ -177,7 +178,7 @@ void check_datum(const NamedBlock& named) {
   for (const adjust::SurveyedPoint& p : named.block.surveyed) {
     int rays = 0;
     for (const adjust::Ray& r : p.point.rays) rays += named.block.stations[r.station].oriented;
-    control += p.role == adjust::Role::control && rays >= 2;
+    control += p.role == adjust::Role::control && !p.natural && rays >= 2;
   }
   for (const adjust::Station& s : named.block.stations)
     if (s.oriented) positions += s.position.allFinite() || s.held;
@@ -224,7 +225,7 @@ std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& o
   const auto free =
       options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
-                      hash_or_empty(survey.inputs() / "sightings.csv"), fmt::format("{}", fmt::join(free, ",")),
+                      hash_or_empty(survey.inputs() / "sightings.csv"), hash_or_empty(found_file(survey)), fmt::format("{}", fmt::join(free, ",")),
                       fmt::format("{}", fmt::join(options.hold_out, ",")),
                       fmt::format("{} {} {}", survey.settings.control_sigma_h, survey.settings.control_sigma_v,
                                   survey.settings.sighting_sigma_px),
@@ -239,7 +240,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
     return {stage->summary, false};
   named.need_ground("adjust");
   const geo::Frame frame(survey.crs, named.origin);
-  named.block.surveyed = surveyed_points(survey, frame, named.images);
+  named.block.surveyed = surveyed_points(survey, frame, named.images, found_file(survey));
   for (const std::string& id : options.hold_out) {
     const auto found = std::find_if(named.block.surveyed.begin(), named.block.surveyed.end(),
                                     [&](const adjust::SurveyedPoint& p) { return p.id == id; });

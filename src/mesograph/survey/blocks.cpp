@@ -17,7 +17,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 4;  // of the numbers in a packed block
+constexpr int block_format = 5;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -143,7 +143,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   n.put(static_cast<double>(b.points.size()));
   for (const adjust::GroundPoint& p : b.points) put_point(n, p);
   for (const adjust::SurveyedPoint& p : b.surveyed) {
-    surveyed.push_back({p.id, static_cast<int>(p.role)});
+    surveyed.push_back({p.id, static_cast<int>(p.role), p.natural});
     n.put(p.surveyed), n.put(p.weight);
     put_point(n, p.point);
   }
@@ -202,6 +202,7 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     adjust::SurveyedPoint p;
     p.id = s[0];
     p.role = static_cast<adjust::Role>(s[1].get<int>());
+    p.natural = s.at(2);
     n.get(p.surveyed), n.get(p.weight);
     p.point = get_point(n);
     b.surveyed.push_back(p);
@@ -235,12 +236,17 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
   return frame_origin(survey, photos);
 }
 
+fs::path found_file(const Survey& survey) {
+  return survey.settings.adjust_found ? survey.store.folder() / "found.csv" : fs::path();
+}
+
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
-                                                   const std::vector<std::string>& images) {
+                                                   const std::vector<std::string>& images, const fs::path& found) {
   std::vector<adjust::SurveyedPoint> out;
-  if (!fs::exists(survey.inputs() / "control.csv")) return out;
   std::map<std::string, std::size_t> index;
-  for (const ControlRow& row : read_control(survey.inputs() / "control.csv")) {
+  std::vector<ControlRow> rows;
+  if (fs::exists(survey.inputs() / "control.csv")) rows = read_control(survey.inputs() / "control.csv");
+  for (const ControlRow& row : rows) {
     adjust::SurveyedPoint p;
     p.id = row.id;
     p.role = row.role;
@@ -257,13 +263,20 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     index[p.id] = out.size();
     out.push_back(p);
   }
-  if (!fs::exists(survey.inputs() / "sightings.csv")) return out;
   std::map<std::string, int> number;
   for (std::size_t i = 0; i < images.size(); ++i) number[images[i]] = static_cast<int>(i);
-  for (const Sighting& s : read_sightings(survey.inputs() / "sightings.csv")) {
+  for (const Sighting& s : merged_sightings(survey.inputs() / "sightings.csv", found)) {
     const auto image = number.find(s.image);
+    if (!index.count(s.point)) {  // a natural tie point: nothing is known of its place
+      adjust::SurveyedPoint natural;
+      natural.id = s.point;
+      natural.natural = true;
+      natural.surveyed.setZero();
+      index[s.point] = out.size();
+      out.push_back(natural);
+    }
     const auto point = index.find(s.point);
-    if (s.state != SightingState::confirmed || image == number.end() || point == index.end()) continue;
+    if (s.state == SightingState::predicted || s.state == SightingState::rejected || image == number.end()) continue;
     const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.sighting_sigma_px;
     out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
   }

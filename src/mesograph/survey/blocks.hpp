@@ -24,9 +24,13 @@ NamedBlock load_block(const Survey& survey, const std::string& stage);
 /// 0.001 degree and 1 m, else of the control, else of the listing. Nothing where none of these is there.
 std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTable& photos);
 
-/// Control and sightings of a survey as points of a block. Sightings of photos that take no part are left out.
+/// Control and confirmed sightings of a survey as points of a block, and what a finder's file holds (empty: none).
+/// Sightings of photos that take no part are left out.
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
-                                                   const std::vector<std::string>& images);
+                                                   const std::vector<std::string>& images,
+                                                   const std::filesystem::path& found = {});
+/// Where the finder's sightings are kept; empty where [adjust] sightings leaves them out.
+std::filesystem::path found_file(const Survey& survey);
 
 /// A block as orientation starts from it: cameras, sorties, observed positions, tie rays, control; no orientations,
 /// except where a listing gives them, whose angles are in units of so many degrees.

@@ -119,6 +119,17 @@ std::vector<Sighting> read_sightings(const fs::path& path) {
   return out;
 }
 
+std::vector<Sighting> merged_sightings(const fs::path& by_people, const fs::path& found) {
+  std::vector<Sighting> out;
+  if (fs::exists(by_people)) out = read_sightings(by_people);
+  std::set<std::pair<std::string, std::string>> said;
+  for (const Sighting& s : out) said.insert({s.image, s.point});
+  if (fs::exists(found))
+    for (const Sighting& s : read_sightings(found))
+      if (!said.count({s.image, s.point})) out.push_back(s);
+  return out;
+}
+
 std::string sightings_text(const std::vector<Sighting>& rows) {
   std::string text = "image,point,x,y,sigma,state,origin\n";
   for (const Sighting& s : rows)

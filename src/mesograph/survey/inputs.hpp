@@ -40,6 +40,9 @@ struct Sighting {
 };
 /// Reads a sightings file: columns image,point,x,y[,sigma,state,origin]; no state column means confirmed.
 std::vector<Sighting> read_sightings(const std::filesystem::path& path);
+/// Sightings that take part: those of people, and where asked those of the finder (store/found.csv), of which people
+/// have said nothing.
+std::vector<Sighting> merged_sightings(const std::filesystem::path& by_people, const std::filesystem::path& found);
 std::string sightings_text(const std::vector<Sighting>& rows);
 
 /// A decision about a photo by hand: decisions.csv.

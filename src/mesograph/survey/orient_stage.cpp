@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 5";
+constexpr const char* version = "orient 6";
 
 using Json = nlohmann::ordered_json;
 

@@ -158,7 +158,8 @@ Settings read_settings(const std::filesystem::path& path) {
   if (out.crs.crs.empty()) throw Error("{}: [survey] crs is missing; write crs = \"EPSG:n+m\"", path.string());
   section("sortie", [&](const Table&, const toml::table& all) { read_sorties(path, all, out); });
   section("control", [&](const Table& t, const toml::table&) {
-    t.only({"sigma_h", "sigma_v", "sigma_px"});
+    t.only({"sigma_h", "sigma_v", "sigma_px", "targets"});
+    t.read_words("targets", out.control_targets, {"checker", "cross", "disc", "ring"});
     t.read_positive("sigma_h", out.control_sigma_h);
     t.read_positive("sigma_v", out.control_sigma_v);
     t.read_positive("sigma_px", out.sighting_sigma_px);
@@ -170,7 +171,11 @@ Settings read_settings(const std::filesystem::path& path) {
     t.read_positive("sigma_px", out.tie_sigma_px);
   });
   section("adjust", [&](const Table& t, const toml::table&) {
-    t.only({"free"});
+    t.only({"free", "sightings"});
+    std::string sightings = "found";
+    t.read("sightings", sightings);
+    if (sightings != "found" && sightings != "confirmed") t.fail("sightings", "must be found or confirmed");
+    out.adjust_found = sightings == "found";
     t.read_words("free", out.adjust_free, {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2", "b1", "b2"});
   });
   section("densify", [&](const Table& t, const toml::table&) {

@@ -32,9 +32,11 @@ struct Settings {
   std::map<std::string, SortieSettings> sorties;
   double control_sigma_h = 0.02, control_sigma_v = 0.03;  ///< m, where control.csv gives none
   double sighting_sigma_px = 0.5;                         ///< where sightings.csv gives none
+  std::vector<std::string> control_targets;               ///< kinds that were laid out; empty: any
   int tie_limit = 8000;
   double tie_sigma_px = 0.5;
   std::vector<std::string> adjust_free = {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"};
+  bool adjust_found = true;               ///< sightings of the finder take part, not only confirmed ones
   std::optional<double> densify_spacing;  ///< m
   std::optional<int> densify_level;
   int densify_min_views = 3;

@@ -28,9 +28,13 @@ std::vector<StageState> stage_states(const Survey& survey) {
   std::vector<StageState> out = {judge_admit(survey)};
   out.push_back(judge(survey, "tie", tie_fingerprint(survey), "photos, [tie] or options differ", {out[0]}));
   out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie] or the datum's points differ", {out[1]}));
+  const StageState oriented = out.back();
+  if (std::filesystem::exists(survey.inputs() / "control.csv"))
+    out.push_back(judge(survey, "sight", sight_fingerprint(survey), "control, sightings or [control] differ", {oriented}));
+  // Adjusting does not need the finder to have run; it takes what is there.
   out.push_back(
-      judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {out[2]}));
-  const StageState adjusted = out[3];
+      judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {oriented}));
+  const StageState adjusted = out.back();
   if (survey.settings.wants("cloud"))
     out.push_back(judge(survey, "densify", densify_fingerprint(survey), "[densify] or options differ", {adjusted}));
   if (survey.settings.wants("report"))
@@ -40,12 +44,10 @@ std::vector<StageState> stage_states(const Survey& survey) {
 
 std::string next_step(const Survey& survey, const std::vector<StageState>& states) {
   const bool control = std::filesystem::exists(survey.inputs() / "control.csv");
-  const bool sightings = std::filesystem::exists(survey.inputs() / "sightings.csv");
   for (const StageState& s : states) {
     if (s.state == "current") continue;
     if (s.name == "admit" && s.state == "missing") return "mesograph admit PHOTOS --sortie NAME";
     if (s.name == "adjust" && !control) return "mesograph control control.csv";
-    if (s.name == "adjust" && !sightings) return "mesograph sight --import sightings.csv";
     return s.state == "missing" ? "mesograph " + s.name : "mesograph run";
   }
   return "";

@@ -1,0 +1,426 @@
+#include <Eigen/LU>
+#include <algorithm>
+#include <map>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/orient/identify.hpp>
+#include <mesograph/survey/find_sightings.hpp>
+#include <mesograph/survey/photo_table.hpp>
+#include <set>
+
+namespace mesograph::survey {
+
+namespace {
+
+constexpr double sigma_slope = 8 * rad_per_deg;  // of the ground that targets lie on
+constexpr double search_sigmas = 3.3;
+/// What a lens model and the paint leave, pixels: no sighting counts as better, however well its target fits.
+constexpr double least_sigma_px = 0.1;
+constexpr double narrow_px = 8.0;  // predictions better than this are searched one by one
+
+struct Window {
+  Eigen::Vector2d low, high;
+  Eigen::Vector2d middle() const { return 0.5 * (low + high); }
+  bool meets(const Window& other) const {
+    return (low.array() <= other.high.array()).all() && (other.low.array() <= high.array()).all();
+  }
+};
+
+/// A target in one photo.
+struct Seen {
+  int station = 0;
+  control::Target target;
+  double range = nan;  ///< to the ground there, m
+  double size_m = nan;
+};
+
+/// What the targets of this site look like, once enough of them are known.
+struct Usual {
+  std::optional<control::TargetKind> kind;
+  double size_m = nan;
+  bool fits(const Seen& seen) const {
+    return !kind || (seen.target.kind == *kind && seen.size_m > 0.6 * size_m && seen.size_m < 1.6 * size_m);
+  }
+};
+
+Window around(const adjust::Prediction& p) {
+  const Eigen::Vector2d reach = (search_sigmas * p.covariance.diagonal().cwiseSqrt()).array() + 3.0;
+  return {p.x - reach, p.x + reach};
+}
+
+/// Windows that overlap become one, so that nothing is looked at twice.
+std::vector<Window> merged(std::vector<Window> windows) {
+  for (std::size_t i = 0; i < windows.size(); ++i)
+    for (std::size_t j = i + 1; j < windows.size(); ++j)
+      if (windows[i].meets(windows[j])) {
+        windows[i] = {windows[i].low.cwiseMin(windows[j].low), windows[i].high.cwiseMax(windows[j].high)};
+        windows.erase(windows.begin() + static_cast<std::ptrdiff_t>(j));
+        j = i;  // the grown one may meet those before it
+      }
+  return windows;
+}
+
+class Search {
+ public:
+  Search(const Survey& survey, NamedBlock& named, Progress& progress)
+      : survey_(survey), named_(named), block_(named.block), table_(load_photos(survey)), progress_(progress) {
+    photos_ = table_.kept();
+    scope_.positions = !survey.crs.local;
+    scope_.free.fill(false);
+    for (const std::string& word : survey.settings.adjust_free)
+      scope_.free[static_cast<std::size_t>(
+          std::find(camera::parameter_names.begin(), camera::parameter_names.end(), word) -
+          camera::parameter_names.begin())] = true;
+    for (const control::TargetKind kind : control::target_kinds) {
+      const auto& wanted = survey.settings.control_targets;
+      if (wanted.empty() || std::find(wanted.begin(), wanted.end(), control::to_string(kind)) != wanted.end())
+        kinds_.push_back(kind);
+    }
+    leave_out_what_people_said();
+  }
+
+  void settle();
+  bool wide() const;
+  void find_wide(std::vector<std::string>& notes);
+  void find_narrow(std::vector<std::string>& notes);
+  int sighted_control() const;
+  std::vector<Sighting> found() const { return found_; }
+  std::vector<PredictedSighting> predicted() const;
+
+ private:
+  void leave_out_what_people_said();
+  bool place_of(const adjust::SurveyedPoint& p, Eigen::Vector3d& X, Eigen::Matrix3d& covariance) const;
+  control::TargetOptions options_at(int station, const Eigen::Vector2d& x) const;
+  std::vector<Seen> look(const std::vector<std::vector<Window>>& windows, const char* step) const;
+  Eigen::Vector3d ground_of(const Seen& seen) const;
+  void take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot);
+
+  const Survey& survey_;
+  NamedBlock& named_;
+  adjust::Block& block_;
+  const PhotoTable table_;
+  std::vector<const Photo*> photos_;
+  Progress& progress_;
+  adjust::Scope scope_;
+  std::vector<control::TargetKind> kinds_;
+  Usual usual_;
+  std::vector<std::set<int>> spoken_;  ///< per point: photos in which people have confirmed or rejected it
+  std::unique_ptr<adjust::Uncertainty> uncertainty_;
+  std::unique_ptr<adjust::Predictor> predictor_;
+  std::vector<std::vector<adjust::Prediction>> predictions_;  ///< per surveyed point
+  std::vector<Sighting> found_;
+};
+
+void Search::leave_out_what_people_said() {
+  std::map<std::string, int> station;
+  std::map<std::string, std::size_t> point;
+  for (std::size_t i = 0; i < named_.images.size(); ++i) station[named_.images[i]] = static_cast<int>(i);
+  for (std::size_t i = 0; i < block_.surveyed.size(); ++i) point[block_.surveyed[i].id] = i;
+  spoken_.resize(block_.surveyed.size());
+  for (const Sighting& s : merged_sightings(survey_.inputs() / "sightings.csv", {}))
+    if (station.count(s.image) && point.count(s.point)) spoken_[point[s.point]].insert(station[s.image]);
+}
+
+int Search::sighted_control() const {
+  return static_cast<int>(
+      std::count_if(block_.surveyed.begin(), block_.surveyed.end(), [](const adjust::SurveyedPoint& p) {
+        return p.role == adjust::Role::control && !p.natural && p.point.rays.size() >= 2;
+      }));
+}
+
+/// Where a point is as far as the survey says; a height that it does not say is that of the ground around. False where
+/// the plan is unknown.
+bool Search::place_of(const adjust::SurveyedPoint& p, Eigen::Vector3d& X, Eigen::Matrix3d& covariance) const {
+  if (p.natural || !(p.weight(0, 0) > 0)) return false;
+  X = p.surveyed;
+  if (p.weight.fullPivLu().rank() == 3) {
+    covariance = p.weight.inverse();
+    return true;
+  }
+  std::vector<std::pair<double, double>> nearest;
+  for (const adjust::GroundPoint& tie : block_.points)
+    if (tie.X.allFinite()) nearest.emplace_back((tie.X - X).head<2>().squaredNorm(), tie.X.z());
+  if (nearest.size() < 5) return false;
+  std::partial_sort(nearest.begin(), nearest.begin() + 5, nearest.end());
+  X.z() = median(std::vector<double>{nearest[0].second, nearest[1].second, nearest[2].second, nearest[3].second,
+                                     nearest[4].second});
+  covariance = Eigen::Vector3d(1 / p.weight(0, 0), 1 / p.weight(1, 1), 1.0).asDiagonal();
+  return true;
+}
+
+/// Adjusts the block onto positions and the sightings that are there, and predicts all points anew.
+void Search::settle() {
+  if (sighted_control() > 0) {
+    for (adjust::SurveyedPoint& p : block_.surveyed)
+      if (p.role == adjust::Role::control && !adjust::intersect(block_, p.point, 0.005) && !p.natural)
+        p.point.X = p.surveyed;
+    adjust::SolveOptions options;
+    options.cost_tolerance = 1e-5;
+    adjust::solve(block_, scope_, options, progress_);
+  }
+  uncertainty_ = std::make_unique<adjust::Uncertainty>(adjust::uncertainty_of(block_, scope_));
+  predictor_ = std::make_unique<adjust::Predictor>(block_, *uncertainty_);
+  predictions_.assign(block_.surveyed.size(), {});
+  parallel_for(block_.surveyed.size(), [&](std::size_t i) {
+    Eigen::Vector3d X;
+    Eigen::Matrix3d covariance;
+    if (block_.surveyed[i].role != adjust::Role::off && place_of(block_.surveyed[i], X, covariance))
+      predictions_[i] = predictor_->photos_of(X, covariance);
+  });
+}
+
+/// Whether the points' ellipses are so large that other targets may lie in them.
+bool Search::wide() const {
+  std::vector<double> all;
+  for (const auto& of_point : predictions_)
+    for (const adjust::Prediction& p : of_point) all.push_back(p.axes()[0]);
+  return !all.empty() && median(all) > narrow_px;
+}
+
+control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x) const {
+  control::TargetOptions out;
+  out.kinds = usual_.kind ? std::vector<control::TargetKind>{*usual_.kind} : kinds_;
+  const adjust::Station& s = block_.stations[station];
+  const camera::Camera& camera = block_.cameras[s.camera];
+  if (const auto v = camera::ray(camera, x))
+    out.view =
+        control::plane_view(s.R.transpose() * Eigen::Vector3d::UnitZ(), *v, camera.interior[camera::c], sigma_slope);
+  return out;
+}
+
+/// Targets in the windows of each photo, photo by photo in parallel.
+std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, const char* step) const {
+  std::vector<std::vector<Seen>> per_photo(photos_.size());
+  progress_.start(step, photos_.size());
+  parallel_for(photos_.size(), [&](std::size_t i) {
+    progress_.check();
+    const auto station = static_cast<int>(i);
+    if (!windows[i].empty() && !photos_[i]->path.empty()) {
+      const photo::Grey grey = photo::read_grey(photos_[i]->path);
+      const double c = block_.cameras[block_.stations[i].camera].interior[camera::c];
+      for (const Window& w : windows[i])
+        for (const control::Target& t : control::find_targets(grey, w.low, w.high, options_at(station, w.middle()))) {
+          const double range = predictor_->range_to_ground(station, t.x);
+          per_photo[i].push_back({station, t, range, t.size_px * range / c});
+        }
+    }
+    progress_.advance();
+  });
+  std::vector<Seen> out;
+  for (const auto& seen : per_photo) out.insert(out.end(), seen.begin(), seen.end());
+  return out;
+}
+
+Eigen::Vector3d Search::ground_of(const Seen& seen) const {
+  const adjust::Station& s = block_.stations[seen.station];
+  const auto v = camera::ray(block_.cameras[s.camera], seen.target.x);
+  if (!v) return Eigen::Vector3d::Constant(nan);
+  return s.C + seen.range * (s.R * *v).normalized();
+}
+
+std::vector<orient::Sight> sights_of(const std::vector<Seen>& seen) {
+  std::vector<orient::Sight> out;
+  for (const Seen& s : seen) out.push_back({s.station, s.target.x, s.target.sigma()});
+  return out;
+}
+
+/// The kind that four fifths of the spots share, and its size.
+Usual usual_of(const std::vector<Seen>& seen, const std::vector<orient::Spot>& spots, const std::vector<int>& which) {
+  std::map<control::TargetKind, std::vector<double>> sizes;
+  std::size_t all = 0;
+  for (const int j : which)
+    for (const int i : spots[j].sights) sizes[seen[i].target.kind].push_back(seen[i].size_m), ++all;
+  Usual out;
+  for (auto& [kind, values] : sizes)
+    if (which.size() >= 3 && 5 * values.size() >= 4 * all) out = {kind, median(values)};
+  return out;
+}
+
+/// Points of role control are looked for all over their ellipses; where their pattern shows among the spots, those take
+/// part in the next adjustment.
+void Search::find_wide(std::vector<std::string>& notes) {
+  std::vector<std::vector<Window>> windows(photos_.size());
+  std::vector<std::size_t> points;
+  std::vector<Eigen::Vector3d> places;
+  Eigen::Vector2d reach = Eigen::Vector2d::Zero();
+  for (std::size_t i = 0; i < predictions_.size(); ++i) {
+    if (block_.surveyed[i].role != adjust::Role::control || predictions_[i].empty()) continue;
+    points.push_back(i);
+    places.push_back(block_.surveyed[i].surveyed);
+    for (const adjust::Prediction& p : predictions_[i]) {
+      if (p.hidden) continue;
+      windows[p.station].push_back(around(p));
+      const Eigen::Matrix3d& Q = block_.stations[p.station].covariance;
+      if (Q.allFinite())
+        reach = reach.cwiseMax(Eigen::Vector2d(4 * std::sqrt(Q.topLeftCorner<2, 2>().trace()), 4 * std::sqrt(Q(2, 2))));
+    }
+  }
+  for (auto& of_photo : windows) of_photo = merged(of_photo);
+  const std::vector<Seen> seen = look(windows, "looking for targets all over");
+  std::vector<Eigen::Vector3d> ground;
+  for (const Seen& s : seen) ground.push_back(ground_of(s));
+  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
+  const auto identified = orient::identify(places, spots, reach, 1.0);
+  if (!identified) {
+    notes.push_back(fmt::format(
+        "{} targets show in three photos or more, but no pattern of the {} control points among them: sight three "
+        "points by hand (sight --import, or the page results/sight.html), then run sight again",
+        spots.size(), points.size()));
+    return;
+  }
+  std::vector<int> named;
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const int j = identified->spot[i];
+    adjust::SurveyedPoint& p = block_.surveyed[points[i]];
+    if (j < 0 || p.point.rays.size() >= 2) continue;
+    named.push_back(j);
+    for (const int k : spots[j].sights)
+      if (!spoken_[points[i]].count(seen[k].station))
+        p.point.rays.push_back(
+            {seen[k].station, seen[k].target.x, std::hypot(seen[k].target.sigma(), least_sigma_px), true});
+  }
+  usual_ = usual_of(seen, spots, named);
+  notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
+                              points.size(), spots.size()));
+}
+
+void Search::take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot) {
+  adjust::SurveyedPoint& p = block_.surveyed[point];
+  for (const int k : spot.sights) {
+    const Seen& s = seen[k];
+    const double sigma = std::hypot(s.target.sigma(), least_sigma_px);
+    p.point.rays.push_back({s.station, s.target.x, sigma, true});
+    found_.push_back({named_.images[s.station], p.id, s.target.x.x(), s.target.x.y(), sigma, SightingState::found,
+                      fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet",
+                                  control::to_string(s.target.kind), s.target.size_px, s.target.fit,
+                                  spot.sights.size())});
+  }
+}
+
+/// Every point within its ellipse; what is found must meet, and be alone.
+void Search::find_narrow(std::vector<std::string>& notes) {
+  std::vector<std::vector<Window>> windows(photos_.size());
+  std::vector<std::vector<std::size_t>> of_window(photos_.size());
+  for (std::size_t i = 0; i < predictions_.size(); ++i)
+    for (const adjust::Prediction& p : predictions_[i])
+      if (!p.hidden && !spoken_[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
+        windows[p.station].push_back(around(p));
+  for (auto& of_photo : windows) of_photo = merged(of_photo);
+  const std::vector<Seen> all = look(windows, "looking for targets within their ellipses");
+  // Rays that were taken from the wide search are found again here, with the view of their own place.
+  for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
+    std::erase_if(block_.surveyed[i].point.rays, [&](const adjust::Ray& r) { return !spoken_[i].count(r.station); });
+  struct Candidate {
+    std::size_t point;
+    std::vector<Seen> seen;
+    std::vector<orient::Spot> spots;
+    int photos = 0;
+  };
+  std::vector<Candidate> candidates;
+  for (std::size_t i = 0; i < predictions_.size(); ++i) {
+    Candidate c{i, {}, {}, 0};
+    std::vector<Eigen::Vector3d> ground;
+    for (const adjust::Prediction& p : predictions_[i]) {
+      if (p.hidden || spoken_[i].count(p.station)) continue;
+      ++c.photos;
+      const Eigen::Matrix2d inverse =
+          (p.covariance + 1.5 * 1.5 * Eigen::Matrix2d::Identity()).inverse();  // and what the block's rays leave
+      for (const Seen& s : all) {
+        if (s.station != p.station) continue;
+        const Eigen::Vector2d d = s.target.x - p.x;
+        if (d.dot(inverse * d) > search_sigmas * search_sigmas) continue;
+        c.seen.push_back(s);
+        c.seen.back().range = p.range;
+        ground.push_back(ground_of(c.seen.back()));
+      }
+    }
+    orient::SpotOptions options;
+    options.least_rays = c.photos == 2 ? 2 : 3;
+    c.spots = orient::find_spots(block_, sights_of(c.seen), ground, options);
+    candidates.push_back(std::move(c));
+  }
+  std::vector<Seen> pooled;
+  std::vector<orient::Spot> spots;
+  std::vector<int> which;
+  if (!usual_.kind) {
+    for (const Candidate& c : candidates) {
+      if (c.spots.size() != 1) continue;
+      orient::Spot spot = c.spots[0];
+      for (int& k : spot.sights) {
+        pooled.push_back(c.seen[k]);
+        k = static_cast<int>(pooled.size()) - 1;
+      }
+      which.push_back(static_cast<int>(spots.size()));
+      spots.push_back(spot);
+    }
+    usual_ = usual_of(pooled, spots, which);
+  }
+  std::vector<std::string> ambiguous, other;
+  for (Candidate& c : candidates) {
+    const std::size_t before = c.spots.size();
+    std::erase_if(c.spots, [&](const orient::Spot& spot) {
+      const auto fitting = std::count_if(spot.sights.begin(), spot.sights.end(),
+                                         [&](int k) { return usual_.fits(c.seen[k]); });
+      return 3 * fitting < 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
+    });
+    if (c.spots.empty()) {
+      if (before > 0) other.push_back(block_.surveyed[c.point].id);
+    } else if (c.spots.size() > 1 && 5 * c.spots[1].sights.size() > 3 * c.spots[0].sights.size()) {
+      ambiguous.push_back(block_.surveyed[c.point].id);
+    } else {
+      take(c.point, c.seen, c.spots[0]);
+    }
+  }
+  if (!ambiguous.empty())
+    notes.push_back(fmt::format("{}: more than one target lies within the ellipse; confirm one by hand",
+                                fmt::join(ambiguous, ", ")));
+  if (!other.empty())
+    notes.push_back(fmt::format("{}: what lies within the ellipse is no {} of {:.2f} m as the others are; not taken",
+                                fmt::join(other, ", "), control::to_string(*usual_.kind), usual_.size_m));
+}
+
+std::vector<PredictedSighting> Search::predicted() const {
+  std::vector<double> all;
+  for (const Photo* p : photos_) all.push_back(p->quality.sharpness);
+  const double usual = median(all);
+  std::vector<PredictedSighting> out;
+  for (std::size_t i = 0; i < predictions_.size(); ++i) {
+    std::vector<PredictedSighting> of_point;
+    for (const adjust::Prediction& p : predictions_[i]) {
+      PredictedSighting s{named_.images[p.station], block_.surveyed[i].id, p, nan, 0};
+      const double sharp = photos_[p.station]->quality.sharpness / usual;
+      s.sharpness = sharp;
+      const double steep = std::max(0.0, std::cos(p.off_vertical)), inside = std::min(1.0, p.edge / 60.0);
+      s.worth = p.hidden ? 0.0 : steep * inside * (std::isfinite(sharp) ? std::min(1.0, sharp) : 1.0);
+      of_point.push_back(s);
+    }
+    std::stable_sort(of_point.begin(), of_point.end(),
+                     [](const PredictedSighting& a, const PredictedSighting& b) { return a.worth > b.worth; });
+    out.insert(out.end(), of_point.begin(), of_point.end());
+  }
+  return out;
+}
+
+}  // namespace
+
+FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find, Progress& progress) {
+  FoundSightings out;
+  Search search(survey, named, progress);
+  search.settle();
+  if (find) {
+    if (search.wide() && search.sighted_control() < 3) {
+      search.find_wide(out.notes);
+      search.settle();
+    }
+    if (!search.wide()) {
+      search.find_narrow(out.notes);
+      if (!search.found().empty()) search.settle();
+    }
+  }
+  out.found = search.found();
+  out.predicted = search.predicted();
+  return out;
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,195 @@
+#include <algorithm>
+#include <map>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/find_sightings.hpp>
+#include <mesograph/survey/photo_table.hpp>
+#include <mesograph/survey/stages.hpp>
+#include <set>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* version = "sight 1";
+
+using Json = nlohmann::ordered_json;
+
+std::vector<ControlRow> stored_control(const Survey& survey) {
+  const fs::path file = survey.inputs() / "control.csv";
+  return fs::exists(file) ? read_control(file) : std::vector<ControlRow>();
+}
+
+/// A pattern "POINT" or "POINT:GLOB".
+bool names(const std::string& pattern, const Sighting& s) {
+  const auto colon = pattern.find(':');
+  return glob_match(pattern.substr(0, colon), s.point) &&
+         (colon == std::string::npos || glob_match(pattern.substr(colon + 1), s.image));
+}
+
+/// What a person measured; what the program itself predicted or found is no news.
+void import_sightings(const Survey& survey, const fs::path& file, bool natural, std::vector<Sighting>& all,
+                      Progress& progress) {
+  std::set<std::string> images, points;
+  for (const Photo& p : load_photos(survey).photos) images.insert(p.image);
+  for (const ControlRow& row : stored_control(survey)) points.insert(row.id);
+  std::map<std::pair<std::string, std::string>, std::size_t> index;
+  for (std::size_t i = 0; i < all.size(); ++i) index[{all[i].image, all[i].point}] = i;
+  std::size_t own = 0;
+  for (const Sighting& s : read_sightings(file)) {
+    if (s.state == SightingState::predicted || s.state == SightingState::found) {
+      ++own;
+      continue;
+    }
+    if (!images.count(s.image))
+      throw Error("{}: photo '{}' is not in this survey; admit it or correct the name", file.string(), s.image);
+    if (!natural && !points.count(s.point))
+      throw Error(
+          "{}: point '{}' is not in the control; add it with mesograph control, correct the id, or take points without "
+          "coordinates as tie points with --natural",
+          file.string(), s.point);
+    const auto [found, fresh] = index.emplace(std::pair(s.image, s.point), all.size());
+    if (fresh)
+      all.push_back(s);
+    else
+      all[found->second] = s;
+  }
+  if (own > 0)
+    progress.say(fmt::format("{}: {} rows are predicted or found and say nothing new; --confirm makes them yours",
+                             file.string(), own));
+}
+
+/// Changes the state of all sightings that a pattern names; those of the finder become a person's.
+void judge(const std::vector<std::string>& patterns, SightingState state, const std::vector<Sighting>& found,
+           std::vector<Sighting>& by_people) {
+  for (const std::string& pattern : patterns) {
+    bool any = false;
+    for (Sighting& s : by_people)
+      if (names(pattern, s)) s.state = state, any = true;
+    for (const Sighting& s : found) {
+      const auto same = [&](const Sighting& p) { return p.image == s.image && p.point == s.point; };
+      if (!names(pattern, s) || std::any_of(by_people.begin(), by_people.end(), same)) continue;
+      by_people.push_back(s);
+      by_people.back().state = state;
+      any = true;
+    }
+    if (!any) throw Error("sight: no sighting is named by '{}'; write POINT or POINT:IMAGE", pattern);
+  }
+}
+
+Json json_of_prediction(const PredictedSighting& p) {
+  const Eigen::Vector2d axes = p.at.axes();
+  return {{"point", p.point},
+          {"image", p.image},
+          {"x", p.at.x.x()},
+          {"y", p.at.x.y()},
+          {"axis_a", axes[0]},
+          {"axis_b", axes[1]},
+          {"direction_deg", p.at.direction() * deg_per_rad},
+          {"range", p.at.range},
+          {"off_vertical_deg", p.at.off_vertical * deg_per_rad},
+          {"edge_px", p.at.edge},
+          {"sharpness", json_of(p.sharpness)},
+          {"hidden", p.at.hidden},
+          {"worth", p.worth}};
+}
+
+/// The block to start from; nothing where there is none that stands on the ground.
+std::optional<NamedBlock> oriented_block(const Survey& survey, Progress& progress) {
+  if (!survey.store.stage("orient")) {
+    progress.say("the block is not oriented yet, so nothing is predicted; run orient, then sight again");
+    return std::nullopt;
+  }
+  NamedBlock named = load_block(survey, "orient");
+  if (named.free) {
+    progress.say("the block is free, so nothing can be predicted; sight three control points by hand and orient again");
+    return std::nullopt;
+  }
+  const geo::Frame frame(survey.crs, named.origin);
+  named.block.surveyed = surveyed_points(survey, frame, named.images);
+  return named;
+}
+
+/// Sightings of people, of the finder, and predictions where there is neither, by point, the photos worth most first.
+std::vector<Sighting> all_sightings(const std::vector<Sighting>& both, const FoundSightings& result) {
+  std::set<std::pair<std::string, std::string>> have;
+  std::map<std::pair<std::string, std::string>, double> worth;
+  for (const Sighting& s : both) have.insert({s.image, s.point});
+  std::vector<Sighting> out = both;
+  for (const PredictedSighting& p : result.predicted) {
+    worth[{p.image, p.point}] = p.worth;
+    if (have.count({p.image, p.point}) || p.at.hidden) continue;
+    out.push_back({p.image, p.point, p.at.x.x(), p.at.x.y(), p.at.axes()[0], SightingState::predicted, "prediction"});
+  }
+  std::stable_sort(out.begin(), out.end(), [&](const Sighting& a, const Sighting& b) {
+    const auto key = [&](const Sighting& s) {
+      const auto found = worth.find({s.image, s.point});
+      return std::tuple(s.point, found == worth.end() ? 1.0 : -found->second, s.image);
+    };
+    return key(a) < key(b);
+  });
+  return out;
+}
+
+Json summary_of(const std::vector<Sighting>& all, const FoundSightings& result) {
+  std::set<std::string> points;
+  for (const Sighting& s : all) points.insert(s.point);
+  const auto count = [&](SightingState state) {
+    return std::count_if(all.begin(), all.end(), [&](const Sighting& s) { return s.state == state; });
+  };
+  Json predictions = Json::array();
+  for (const PredictedSighting& p : result.predicted) predictions.push_back(json_of_prediction(p));
+  return {{"points", points.size()},
+          {"predicted", count(SightingState::predicted)},
+          {"found", count(SightingState::found)},
+          {"confirmed", count(SightingState::confirmed)},
+          {"rejected", count(SightingState::rejected)},
+          {"predictions", predictions}};
+}
+
+}  // namespace
+
+std::string sight_fingerprint(const Survey& survey) {
+  const auto oriented = survey.store.stage("orient");
+  const Settings& s = survey.settings;
+  return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
+                      hash_or_empty(survey.inputs() / "sightings.csv"), fmt::format("{}", fmt::join(s.adjust_free, ",")),
+                      fmt::format("{} {} {} {}", s.control_sigma_h, s.control_sigma_v, s.sighting_sigma_px,
+                                  fmt::join(s.control_targets, ",")),
+                      survey.crs.wkt});
+}
+
+Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
+  const fs::path by_people_file = survey.inputs() / "sightings.csv", found_path = survey.store.folder() / "found.csv";
+  std::vector<Sighting> by_people = merged_sightings(by_people_file, {});
+  if (!options.import_file.empty())
+    import_sightings(survey, options.import_file, options.natural, by_people, progress);
+  std::vector<Sighting> found;
+  if (fs::exists(found_path)) found = read_sightings(found_path);
+  judge(options.confirm, SightingState::confirmed, found, by_people);
+  judge(options.reject, SightingState::rejected, found, by_people);
+  if (!by_people.empty()) write_file(by_people_file, sightings_text(by_people));
+  if (by_people.empty() && stored_control(survey).empty())
+    throw Error("{}: has no control points to sight; run mesograph control FILE first", survey.folder.string());
+  const fs::path table = survey.results() / "sightings.csv";
+  const std::string print = sight_fingerprint(survey);
+  if (const auto stage = survey.store.stage("sight");
+      stage && stage->fingerprint == print && fs::exists(table) && fs::exists(found_path))
+    return {stage->summary, false};
+  FoundSightings result;
+  if (auto named = oriented_block(survey, progress))
+    result = find_sightings(survey, std::move(*named), options.find, progress);
+  for (const std::string& note : result.notes) progress.say(note);
+  write_file(found_path, sightings_text(result.found));
+  const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);
+  write_file(table, sightings_text(all));
+  Outcome out;
+  out.summary = summary_of(all, result);
+  // Without a block, or without looking, the stage is not done.
+  if (options.find && survey.store.stage("orient")) survey.store.finish("sight", {print, out.summary});
+  return out;
+}
+
+}  // namespace mesograph::survey
