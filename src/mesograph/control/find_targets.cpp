@@ -43,22 +43,26 @@ photo::Grey smoothed(const photo::Grey& image, double sigma) {
   }
   for (float& k : kernel) k /= sum;
   photo::Grey across(image.width, image.height), out(image.width, image.height);
-  for (int row = 0; row < image.height; ++row)
-    for (int col = 0; col < image.width; ++col) {
-      float v = kernel[0] * image.at(col, row);
-      for (int i = 1; i <= reach; ++i)
-        v += kernel[i] *
-             (image.at(std::max(0, col - i), row) + image.at(std::min(image.width - 1, col + i), row));
-      across.at(col, row) = v;
+  std::vector<float> padded(image.width + 2 * reach);
+  for (int row = 0; row < image.height; ++row) {
+    const float* in = &image.at(0, row);
+    for (int i = 0; i < reach; ++i) padded[i] = in[0], padded[reach + image.width + i] = in[image.width - 1];
+    std::copy_n(in, image.width, padded.data() + reach);
+    const float* middle = padded.data() + reach;
+    float* to = &across.at(0, row);
+    for (int col = 0; col < image.width; ++col) to[col] = kernel[0] * middle[col];
+    for (int i = 1; i <= reach; ++i)
+      for (int col = 0; col < image.width; ++col) to[col] += kernel[i] * (middle[col - i] + middle[col + i]);
+  }
+  for (int row = 0; row < image.height; ++row) {
+    float* to = &out.at(0, row);
+    const float* in = &across.at(0, row);
+    for (int col = 0; col < image.width; ++col) to[col] = kernel[0] * in[col];
+    for (int i = 1; i <= reach; ++i) {
+      const float *up = &across.at(0, std::max(0, row - i)), *down = &across.at(0, std::min(image.height - 1, row + i));
+      for (int col = 0; col < image.width; ++col) to[col] += kernel[i] * (up[col] + down[col]);
     }
-  for (int row = 0; row < image.height; ++row)
-    for (int col = 0; col < image.width; ++col) {
-      float v = kernel[0] * across.at(col, row);
-      for (int i = 1; i <= reach; ++i)
-        v += kernel[i] *
-             (across.at(col, std::max(0, row - i)) + across.at(col, std::min(image.height - 1, row + i)));
-      out.at(col, row) = v;
-    }
+  }
   return out;
 }
 
@@ -114,10 +118,17 @@ TargetStart at_full_size(TargetStart start, const Level& level) {
   return start;
 }
 
+TargetOptions at_level(TargetOptions options, const Level& level) {
+  options.view.g *= level.scale;
+  options.view.M *= level.scale;
+  options.view.c /= level.scale;
+  return options;
+}
+
 bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
   const bool round = t.kind == TargetKind::disc || t.kind == TargetKind::ring;
   return t.fit >= (round ? o.least_round_fit : o.least_fit) && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
-         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.sector_move <= o.most_sector_move && t.x.x() >= low.x() && t.x.y() >= low.y() &&
+         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain && t.x.x() >= low.x() && t.x.y() >= low.y() &&
          t.x.x() <= high.x() && t.x.y() <= high.y();
 }
 
@@ -130,8 +141,13 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
     if (t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale) return;
   for (const TargetKind kind : options.kinds) {
     if ((kind == TargetKind::checker) != place.saddle) continue;
-    const auto start = start_of(level.grey, kind, place.x, radius, 0.7 * options.least_contrast);
+    const auto start = start_of(level.grey, kind, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
     if (!start) continue;
+    // On the reduced level first, where a large target has few pixels: most places fail there.
+    if (level.scale > 1) {
+      const auto rough = fit_from(level.grey, kind, *start, at_level(options, level));
+      if (!rough || rough->fit < options.least_fit - 0.06) continue;
+    }
     const auto fitted = fit_from(image, kind, at_full_size(*start, level), options);
     if (fitted && acceptable(*fitted, low, high, options)) out.push_back(*fitted);
   }
@@ -151,6 +167,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d
   while (level.grey.width > 8 && level.grey.height > 8 && 5 * level.scale <= options.most_size_px) {
     const double least = std::pow(0.12 * options.least_contrast, 2);
     for (const double radius : {2.8, 4.0, 5.6}) {
+      if (radius < 3 && level.scale > 1) continue;  // the octave before has looked at these
       std::vector<Place> places;
       add_places(level, 0.36 * radius, least, low, high, wants(true), false, places);
       add_places(level, 0.6 * radius, least, low, high, false, wants(false), places);
@@ -174,7 +191,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d
 
 std::optional<Target> fit_target(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& near, double size_px,
                                  const TargetOptions& options) {
-  const auto start = start_of(image, kind, near, 0.5 * size_px, 0.5 * options.least_contrast);
+  const auto start = start_of(image, kind, near, 0.5 * size_px, image_from_plane(options.view), 0.5 * options.least_contrast);
   return start ? fit_from(image, kind, *start, options) : std::nullopt;
 }
 

@@ -26,11 +26,12 @@ struct Target {
   TargetKind kind = TargetKind::checker;
   Eigen::Vector2d x = Eigen::Vector2d::Constant(nan);           ///< image of the target's centre, pixels
   Eigen::Matrix2d covariance = Eigen::Matrix2d::Constant(nan);  ///< of x, pixels^2
-  double size_px = nan;   ///< across, along its shortest diameter
+  double size_px = nan;   ///< across: of an ellipse the geometric mean of both diameters
   double contrast = nan;  ///< between light and dark, grey levels
   double fit = nan;       ///< share of the grey variance that the model explains, up to 1
-  /// Largest move of x when an eighth of the turn is left out, pixels: what wear or a shadow on one side does.
-  double sector_move = nan;
+  /// Moves of x when an eighth of the turn is left out, squared, over what independent residuals would make of them:
+  /// near 1; much larger where wear or a shadow lies on one side.
+  double strain = nan;
   /// Standard deviation per axis: the root of the mean of both variances, pixels.
   double sigma() const;
 };
@@ -60,7 +61,7 @@ struct TargetOptions {
   double least_fit = 0.93;
   double least_round_fit = 0.955;  ///< of discs and rings, which more things resemble
   double most_sigma_px = 0.15;  ///< less certain ones are not accepted
-  double most_sector_move = 0.2;  ///< see Target::sector_move; pixels
+  double most_strain = 6.0;  ///< see Target::strain
   PlaneView view;  ///< of the plane that targets lie in
 };
 

@@ -15,68 +15,79 @@ namespace {
 // Parameters that every kind has, then those of its shape.
 enum : int { at_x, at_y, log_blur, shape };
 
-/// A step from -1 to 1 that point spread and pixel have softened; `d` from the edge, pixels.
-double soft_sign(double d, double blur) { return std::erf(d / (M_SQRT2 * blur)); }
+/// A step from -1 to 1 that point spread and pixel have softened; `d` from the edge over blur.
+/// The error function after Abramowitz and Stegun (1964), 7.1.28: smooth, without a call, and good to 3e-7.
+inline double soft_sign(double d) {
+  const double t = std::min(5.0, std::abs(d) * M_SQRT1_2);
+  double p = 1 + t * (0.0705230784 + t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
+  p *= p, p *= p, p *= p, p *= p;
+  return std::copysign(1 - 1 / p, d);
+}
 /// 1 inside, 0 outside.
-double soft_side(double d, double blur) { return 0.5 + 0.5 * soft_sign(d, blur); }
+inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
 
 Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
 
+// The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by pixel.
+
 /// Four quarters, +1 and -1, between two lines whose normals have the angles p[shape], p[shape + 1]. Lines stay lines
 /// under any perspective, so the crossing is the target's point whatever g is.
-double checker(const Eigen::VectorXd& p, const Eigen::Vector2d& d, const Eigen::Vector2d&) {
-  const double blur = std::exp(p[log_blur]);
-  return soft_sign(direction(p[shape]).dot(d), blur) * soft_sign(direction(p[shape + 1]).dot(d), blur);
-}
+class Checker {
+ public:
+  Checker(const Eigen::VectorXd& p, const Eigen::Vector2d&)
+      : a_(direction(p[shape]) / std::exp(p[log_blur])), b_(direction(p[shape + 1]) / std::exp(p[log_blur])) {}
+  double operator()(const Eigen::Vector2d& d) const { return soft_sign(a_.dot(d)) * soft_sign(b_.dot(d)); }
+
+ private:
+  Eigen::Vector2d a_, b_;
+};
 
 /// 1 on two strips, 0 beside them; half-widths exp(p[shape + 2]), exp(p[shape + 3]) at the centre, and narrower towards
 /// the horizon.
-double cross(const Eigen::VectorXd& p, const Eigen::Vector2d& d, const Eigen::Vector2d& g) {
-  const double blur = std::exp(p[log_blur]), nearer = 1 - g.dot(d);
-  double beside = 1;
-  for (int i = 0; i < 2; ++i) {
-    const double t = direction(p[shape + i]).dot(d), h = std::exp(p[shape + 2 + i]) * nearer;
-    beside *= 1 - (soft_side(h - t, blur) - soft_side(-h - t, blur));
+class Cross {
+ public:
+  Cross(const Eigen::VectorXd& p, const Eigen::Vector2d& g) : g_(g) {
+    const double blur = std::exp(p[log_blur]);
+    for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, h_[i] = std::exp(p[shape + 2 + i]) / blur;
   }
-  return 1 - beside;
-}
-
-/// Signed distance to the image of the circle |M d / (1 - g'd)| = radius, pixels, positive inside; M symmetric, because
-/// a circle looks the same however it is turned.
-double inside_circle(const Eigen::VectorXd& p, const Eigen::Vector2d& d, const Eigen::Vector2d& g, double radius) {
-  Eigen::Matrix2d M;
-  M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
-  const double depth = std::max(0.1, 1 - g.dot(d));
-  const Eigen::Vector2d q = M * d / depth;
-  const double f = q.norm();
-  if (f < 1e-9) return radius / M.norm();
-  const Eigen::Vector2d slope = (M * q / f + f * g) / depth;  // of |q| by d
-  return (radius - f) / std::max(1e-9, slope.norm());
-}
-
-double disc(const Eigen::VectorXd& p, const Eigen::Vector2d& d, const Eigen::Vector2d& g) {
-  return soft_side(inside_circle(p, d, g, 1.0), std::exp(p[log_blur]));
-}
-
-/// The band between the circles of radius p[shape + 3] and 1.
-double ring(const Eigen::VectorXd& p, const Eigen::Vector2d& d, const Eigen::Vector2d& g) {
-  const double blur = std::exp(p[log_blur]);
-  return soft_side(inside_circle(p, d, g, 1.0), blur) - soft_side(inside_circle(p, d, g, p[shape + 3]), blur);
-}
-
-using Drawing = double (*)(const Eigen::VectorXd&, const Eigen::Vector2d&, const Eigen::Vector2d&);
-Drawing drawing_of(TargetKind kind) {
-  switch (kind) {
-    case TargetKind::checker:
-      return checker;
-    case TargetKind::cross:
-      return cross;
-    case TargetKind::disc:
-      return disc;
-    default:
-      return ring;
+  double operator()(const Eigen::Vector2d& d) const {
+    const double nearer = 1 - g_.dot(d);
+    double beside = 1;
+    for (int i = 0; i < 2; ++i) {
+      const double t = n_[i].dot(d), h = h_[i] * nearer;
+      beside *= 1 - (soft_side(h - t) - soft_side(-h - t));
+    }
+    return 1 - beside;
   }
-}
+
+ private:
+  Eigen::Vector2d n_[2], g_;
+  double h_[2];
+};
+
+/// Inside the image of the circle |M d / (1 - g'd)| = 1, M symmetric, because a circle looks the same however it is
+/// turned; a ring also outside that of radius p[shape + 3].
+class Round {
+ public:
+  Round(const Eigen::VectorXd& p, const Eigen::Vector2d& g)
+      : g_(g), blur_(std::exp(p[log_blur])), inner_(p.size() > shape + 3 ? p[shape + 3] : 0.0) {
+    M_ << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
+  }
+  double operator()(const Eigen::Vector2d& d) const {
+    const double depth = std::max(0.1, 1 - g_.dot(d));
+    const Eigen::Vector2d q = M_ * d / depth;
+    const double f = std::max(1e-9, q.norm());
+    const Eigen::Vector2d slope = (M_ * q / f + f * g_) / depth;  // of |q| by d
+    const double per_pixel = blur_ * std::max(1e-9, slope.norm());
+    const double disc = soft_side((1 - f) / per_pixel);
+    return inner_ > 0 ? disc - soft_side((inner_ - f) / per_pixel) : disc;
+  }
+
+ private:
+  Eigen::Matrix2d M_;
+  Eigen::Vector2d g_;
+  double blur_, inner_;
+};
 
 struct Pixel {
   Eigen::Vector2d x;
@@ -87,7 +98,7 @@ struct Pixel {
 /// Every pixel of the window, every second one each way of a large one: neighbours say the same there.
 std::vector<Pixel> window_of(const photo::Grey& image, const TargetStart& start) {
   std::vector<Pixel> out;
-  const double reach = start.window;
+  const double reach = start.reach();
   const int step = reach > 24 ? 2 : 1;
   const int left = std::max(0, static_cast<int>(std::floor(start.x.x() - reach)));
   const int right = std::min(image.width - 1, static_cast<int>(std::ceil(start.x.x() + reach)));
@@ -115,6 +126,28 @@ Eigen::VectorXd first_parameters(TargetKind kind, const TargetStart& start) {
   return p;
 }
 
+/// Values of a drawing at all pixels.
+template <typename Drawing>
+Eigen::VectorXd drawn(const std::vector<Pixel>& pixels, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
+  const Drawing drawing(p, g);
+  const Eigen::Vector2d centre = p.head<2>();
+  Eigen::VectorXd out(static_cast<Eigen::Index>(pixels.size()));
+  for (Eigen::Index i = 0; i < out.size(); ++i) out[i] = drawing(pixels[i].x - centre);
+  return out;
+}
+
+using Draw = Eigen::VectorXd (*)(const std::vector<Pixel>&, const Eigen::VectorXd&, const Eigen::Vector2d&);
+Draw draw_of(TargetKind kind) {
+  switch (kind) {
+    case TargetKind::checker:
+      return drawn<Checker>;
+    case TargetKind::cross:
+      return drawn<Cross>;
+    default:
+      return drawn<Round>;
+  }
+}
+
 /// The fit as it stands: the grey values are a + b T(x; p).
 struct State {
   Eigen::VectorXd p;
@@ -124,16 +157,16 @@ struct State {
 };
 
 /// Levels of dark and light by weighted least squares, and what remains.
-State evaluate(const std::vector<Pixel>& pixels, Drawing draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
+State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
   State s;
   s.p = p;
   const auto n = static_cast<Eigen::Index>(pixels.size());
-  s.T.resize(n), s.residual.resize(n);
+  s.T = draw(pixels, p, g);
+  s.residual.resize(n);
   double w = 0, wt = 0, wtt = 0, wi = 0, wti = 0;
   for (Eigen::Index i = 0; i < n; ++i) {
     const Pixel& pixel = pixels[i];
-    const double t = draw(p, pixel.x - p.head<2>(), g);
-    s.T[i] = t;
+    const double t = s.T[i];
     w += pixel.weight, wt += pixel.weight * t, wtt += pixel.weight * t * t;
     wi += pixel.weight * pixel.value, wti += pixel.weight * t * pixel.value;
   }
@@ -150,16 +183,14 @@ State evaluate(const std::vector<Pixel>& pixels, Drawing draw, const Eigen::Vect
 }
 
 /// Derivatives of a + b T by p, then by a and b. Central differences: their error of 1e-6 is far below the noise.
-Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Drawing draw, const State& s, const Eigen::Vector2d& g) {
+Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const State& s, const Eigen::Vector2d& g) {
   const Eigen::Index n = s.T.size(), k = s.p.size();
   Eigen::MatrixXd J(n, k + 2);
   for (Eigen::Index j = 0; j < k; ++j) {
     const double step = 1e-4 * (j < 2 ? 1.0 : std::max(0.05, std::abs(s.p[j])));
     Eigen::VectorXd up = s.p, down = s.p;
     up[j] += step, down[j] -= step;
-    for (Eigen::Index i = 0; i < n; ++i)
-      J(i, j) =
-          s.b * (draw(up, pixels[i].x - up.head<2>(), g) - draw(down, pixels[i].x - down.head<2>(), g)) / (2 * step);
+    J.col(j) = s.b / (2 * step) * (draw(pixels, up, g) - draw(pixels, down, g));
   }
   J.col(k).setOnes();
   J.col(k + 1) = s.T;
@@ -175,12 +206,23 @@ void weigh(std::vector<Pixel>& pixels, const Eigen::VectorXd& residual) {
     pixels[i].weight = std::min(1.0, 1.5 * scale / std::max(1e-9, std::abs(residual[i])));
 }
 
-/// Levenberg-Marquardt with the weights renewed in each round; nothing where it wanders off.
-std::optional<State> minimise(std::vector<Pixel>& pixels, Drawing draw, const Eigen::VectorXd& first,
+/// Share of the grey variance in the window that a fit explains.
+double explained(const std::vector<Pixel>& pixels, const State& s) {
+  double mean = 0, variance = 0;
+  for (const Pixel& pixel : pixels) mean += pixel.value / static_cast<double>(pixels.size());
+  for (const Pixel& pixel : pixels) variance += (pixel.value - mean) * (pixel.value - mean);
+  return variance > 0 ? 1 - s.residual.squaredNorm() / variance : 0;
+}
+
+/// Levenberg-Marquardt with the weights renewed in each round; nothing where it wanders off, or where it explains too
+/// little at the start and after a few rounds: nine of ten places are texture, and cost most.
+std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& first,
                               const TargetStart& start, const Eigen::Vector2d& g) {
   State s = evaluate(pixels, draw, first, g);
+  if (!(s.cost < 1e299) || explained(pixels, s) < 0.45) return std::nullopt;
   double lambda = 1e-3;
   for (int round = 0; round < 25; ++round) {
+    if (round == 3 && explained(pixels, s) < 0.8) return std::nullopt;
     if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g);
     const Eigen::MatrixXd J = jacobian(pixels, draw, s, g);
     Eigen::VectorXd weights(J.rows());
@@ -201,10 +243,10 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Drawing draw, const Ei
       better = next.cost <= s.cost;
       if (better) moved = (next.p - s.p).head<2>().norm(), s = std::move(next);
     }
-    if ((s.p.head<2>() - start.x).norm() > 0.5 * start.window) return std::nullopt;
+    if ((s.p.head<2>() - start.x).norm() > 0.5 * start.reach()) return std::nullopt;
     if (round > 5 && (!better || moved < 1e-3)) break;
   }
-  return s.cost < 1e299 ? std::optional(std::move(s)) : std::nullopt;
+  return s;
 }
 
 /// What the residuals say of the centre: their weighted scores J'wr and the normal matrix they belong to.
@@ -246,14 +288,10 @@ Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const Eig
   return 0.5 * (meat + meat.transpose());
 }
 
-/// How the centre moves when one eighth of the turn is left out: what wear and shadows on one side do shows here.
-/// Source: Efron (1982), The jackknife, by groups; here against what independent residuals would do.
-struct Jackknife {
-  double inflation = 1;  ///< of the variance
-  double largest = 0;    ///< move, pixels
-};
-Jackknife jackknife(const std::vector<Pixel>& pixels, const State& s, const Scores& scores, const Eigen::MatrixXd& J,
-                    double variance) {
+/// How the centre moves when one eighth of the turn is left out, squared, against what independent residuals of that
+/// variance would do: what wear and shadows on one side do shows here. After Efron (1982), The jackknife, by groups.
+double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const Scores& scores,
+                        const Eigen::MatrixXd& J, double variance) {
   constexpr int sectors = 8;
   std::array<Eigen::MatrixXd, sectors> N;
   std::array<Eigen::VectorXd, sectors> sum;
@@ -265,7 +303,6 @@ Jackknife jackknife(const std::vector<Pixel>& pixels, const State& s, const Scor
     N[k] += pixels[i].weight * J.row(i).transpose() * J.row(i);
     sum[k] += scores.of_pixel.row(i).transpose();
   }
-  Jackknife out;
   double seen = 0, expected = 0;
   for (int k = 0; k < sectors; ++k) {
     Eigen::MatrixXd rest = scores.N - N[k];
@@ -274,16 +311,14 @@ Jackknife jackknife(const std::vector<Pixel>& pixels, const State& s, const Scor
     const Eigen::Vector2d move = rows * sum[k];
     seen += move.squaredNorm();
     expected += variance * (rows * N[k] * rows.transpose()).trace();
-    out.largest = std::max(out.largest, move.norm());
   }
-  if (expected > 0) out.inflation = seen / expected;
-  return out;
+  return expected > 0 ? seen / expected : 1.0;
 }
 
 /// As if all residuals were independent, times what neighbours that are alike, or whole sectors that are, make of it;
 /// and a share for what drawing and pixels have not in common, measured on drawn sheets (docs/methods.md).
 Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J,
-                              double& sector_move) {
+                              double& strain) {
   const Scores scores = scores_of(pixels, s, J);
   const Eigen::MatrixXd inverse = scores.N.fullPivLu().inverse();
   const auto n = static_cast<double>(J.rows());
@@ -292,18 +327,14 @@ Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, 
   const Eigen::MatrixXd influence = scores.of_pixel * inverse.topRows<2>().transpose();
   const int reach = 3 + static_cast<int>(2 * std::exp(s.p[log_blur]));  // blur makes alike what lies within it
   const double alike = neighbour_covariance(pixels, influence, reach).trace() / plain.trace();
-  const Jackknife left_out = jackknife(pixels, s, scores, J, variance);
-  sector_move = left_out.largest;
-  return 1.25 * std::max({1.0, alike, left_out.inflation}) * plain + 0.004 * 0.004 * Eigen::Matrix2d::Identity();
+  strain = jackknife_strain(pixels, s, scores, J, variance);
+  return 1.25 * std::max({1.0, alike, strain}) * plain + 0.004 * 0.004 * Eigen::Matrix2d::Identity();
 }
 
-/// Half the shortest diameter, pixels.
+/// Half the diameter, pixels: of an ellipse the geometric mean.
 double radius_of(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
   if (kind == TargetKind::checker || kind == TargetKind::cross) return start.radius;
-  Eigen::Matrix2d M;
-  M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
-  const double half = 0.5 * M.trace(), off = std::sqrt(std::max(0.0, half * half - M.determinant()));
-  return 1 / (half + off);
+  return 1 / std::sqrt(std::max(1e-12, p[shape] * p[shape + 2] - p[shape + 1] * p[shape + 1]));
 }
 
 /// How far the centre of a circle may be off, pixels: by a tilt of the plane that is not as assumed; and by half of what
@@ -324,7 +355,10 @@ double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view
 /// Shapes that no target has: lines that nearly coincide, circles seen from the side or as thin as a line.
 bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
   if (kind == TargetKind::checker || kind == TargetKind::cross) {
-    if (std::abs(std::sin(p[shape] - p[shape + 1])) < 0.5) return false;
+    // Normals transform with the transpose, so this is the angle between the lines in the plane.
+    const Eigen::Vector2d a = (start.A.transpose() * direction(p[shape])).normalized();
+    const Eigen::Vector2d b = (start.A.transpose() * direction(p[shape + 1])).normalized();
+    if (std::abs(a.dot(b)) > 0.8) return false;
     if (kind == TargetKind::checker) return true;
     const double thin = std::exp(std::min(p[shape + 2], p[shape + 3])),
                  thick = std::exp(std::max(p[shape + 2], p[shape + 3]));
@@ -333,7 +367,7 @@ bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd&
   Eigen::Matrix2d M;
   M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
   const double half = 0.5 * M.trace(), off = std::sqrt(std::max(0.0, half * half - M.determinant()));
-  if (!(half - off > 0.45 * (half + off))) return false;
+  if (!(half - off > 0.35 * (half + off))) return false;
   return kind == TargetKind::disc || (p[shape + 3] > 0.2 && p[shape + 3] < 0.9);
 }
 
@@ -374,20 +408,17 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   std::vector<Pixel> pixels = window_of(image, start);
   const Eigen::VectorXd first = first_parameters(kind, start);
   if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
-  const Drawing draw = drawing_of(kind);
+  const Draw draw = draw_of(kind);
   const auto s = minimise(pixels, draw, first, start, options.view.g);
   if (!s || !plausible(kind, start, s->p)) return std::nullopt;
-  double mean = 0, variance = 0;
-  for (const Pixel& pixel : pixels) mean += pixel.value / static_cast<double>(pixels.size());
-  for (const Pixel& pixel : pixels) variance += (pixel.value - mean) * (pixel.value - mean);
   Target out;
   out.kind = kind;
   out.x = s->p.head<2>();
-  out.covariance = covariance_of(pixels, *s, jacobian(pixels, draw, *s, options.view.g), out.sector_move);
+  out.covariance = covariance_of(pixels, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
-  out.fit = 1 - s->residual.squaredNorm() / variance;
+  out.fit = explained(pixels, *s);
   if (kind == TargetKind::disc || kind == TargetKind::ring)
     out.covariance.diagonal().array() += std::pow(off_circle(s->p, radius, options.view), 2);
   return out;

@@ -1,4 +1,5 @@
 #include <Eigen/Eigenvalues>
+#include <Eigen/LU>
 #include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
@@ -13,6 +14,12 @@ constexpr int spokes = 32;  // directions on a circle
 
 Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
 
+/// Angle of the normal, in the image, of a line that has the direction `angle` in the plane.
+double normal_in_image(const Eigen::Matrix2d& A, double angle) {
+  const Eigen::Vector2d along = A * direction(angle);
+  return std::atan2(along.x(), -along.y());
+}
+
 /// Grey value at a place, bilinear; outside the image that of its edge.
 double grey_at(const photo::Grey& image, const Eigen::Vector2d& x) {
   const double col = std::clamp(x.x() - 0.5, 0.0, image.width - 1.001);
@@ -23,11 +30,11 @@ double grey_at(const photo::Grey& image, const Eigen::Vector2d& x) {
          (image.at(i, j + 1) * (1 - s) + image.at(i + 1, j + 1) * s) * t;
 }
 
-bool circle_in_image(const photo::Grey& image, const Eigen::Vector2d& x, double radius) {
-  return x.x() > radius && x.y() > radius && x.x() < image.width - radius && x.y() < image.height - radius;
+bool circle_in_image(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Vector2d& reach) {
+  return x.x() > reach.x() && x.y() > reach.y() && x.x() < image.width - reach.x() && x.y() < image.height - reach.y();
 }
 
-/// Grey values around a circle, told apart into light and dark arcs.
+/// Grey values around a circle of the plane, told apart into light and dark arcs.
 struct Circle {
   double radius = 0, low = 0, high = 0;  ///< levels: means of the darkest and lightest quarter
   double between = 0;                    ///< share of the variance that light against dark makes
@@ -35,9 +42,9 @@ struct Circle {
   double mid() const { return 0.5 * (low + high); }
 };
 
-Circle circle_around(const photo::Grey& image, const Eigen::Vector2d& x, double radius) {
+Circle circle_around(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double radius) {
   double raw[spokes], value[spokes];
-  for (int k = 0; k < spokes; ++k) raw[k] = grey_at(image, x + radius * direction(2 * pi * k / spokes));
+  for (int k = 0; k < spokes; ++k) raw[k] = grey_at(image, x + radius * A * direction(2 * pi * k / spokes));
   for (int k = 0; k < spokes; ++k)
     value[k] = 0.5 * raw[k] + 0.25 * (raw[(k + 1) % spokes] + raw[(k + spokes - 1) % spokes]);
   std::array<double, spokes> sorted;
@@ -76,8 +83,8 @@ std::optional<double> line_through(double a, double b, double slack) {
 }
 
 /// Largest radius up to which light stays light and dark dark in the middle of the quarters.
-double reach_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, const Circle& c, double line_a,
-                        double line_b, double most) {
+double reach_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, const Circle& c,
+                        double line_a, double line_b, double most) {
   const double middle[4] = {0.5 * (line_a + line_b), 0.5 * (line_b + line_a + pi), 0.5 * (line_a + line_b) + pi,
                             0.5 * (line_b + line_a + pi) + pi};
   const double contrast = c.high - c.low;
@@ -85,7 +92,7 @@ double reach_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, cons
   for (double r = c.radius; r <= most; r += std::max(0.5, 0.06 * r)) {
     double light = 1e9, dark = -1e9;
     for (int q = 0; q < 4; ++q) {
-      const double v = grey_at(image, x + r * direction(middle[q]));
+      const double v = grey_at(image, x + r * A * direction(middle[q]));
       if (q % 2 == 0)
         light = std::min(light, v);
       else
@@ -98,8 +105,8 @@ double reach_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, cons
 }
 
 std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
-                                         double least_contrast) {
-  const Circle inner = circle_around(image, x, 0.55 * radius), outer = circle_around(image, x, 0.8 * radius);
+                                         const Eigen::Matrix2d& A, double least_contrast) {
+  const Circle inner = circle_around(image, x, A, 0.55 * radius), outer = circle_around(image, x, A, 0.8 * radius);
   for (const Circle* c : {&inner, &outer})
     if (c->changes.size() != 4 || c->between < 0.7 || c->high - c->low < least_contrast) return std::nullopt;
   if (std::abs(inner.mid() - outer.mid()) > 0.3 * (outer.high - outer.low)) return std::nullopt;
@@ -109,15 +116,16 @@ std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::
   if (!a || !b || std::abs(inner.changes[0] - outer.changes[0]) > 0.6) return std::nullopt;
   TargetStart out;
   out.x = x;
-  out.radius = reach_of_checker(image, x, outer, *a, *b, 2.6 * radius);
+  out.radius = reach_of_checker(image, x, A, outer, *a, *b, 2.6 * radius);
   out.window = std::max(2.6, 0.9 * out.radius);
-  out.angle[0] = *a + 0.5 * pi, out.angle[1] = *b + 0.5 * pi;
+  out.A = A;
+  out.angle[0] = normal_in_image(A, *a), out.angle[1] = normal_in_image(A, *b);
   return out;
 }
 
 /// Off its arms a cross shows ground, as far as half beyond their ends; bars of windows and drains go on.
-bool alone(const photo::Grey& image, const Eigen::Vector2d& x, double reach, const double (&arms)[4], const Circle& c,
-           bool light) {
+bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double reach,
+           const double (&arms)[4], const Circle& c, bool light) {
   const double paint = light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high;
   int ground = 0, all = 0;
   for (const double share : {0.6, 0.75, 0.9, 1.1, 1.25, 1.4})
@@ -127,14 +135,14 @@ bool alone(const photo::Grey& image, const Eigen::Vector2d& x, double reach, con
                       [&](double arm) { return std::abs(std::remainder(angle - arm, 2 * pi)) < 0.5; }))
         continue;
       ++all;
-      ground += (grey_at(image, x + share * reach * direction(angle)) > paint) != light;
+      ground += (grey_at(image, x + share * reach * A * direction(angle)) > paint) != light;
     }
   return ground >= 0.93 * all;
 }
 
 std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
-                                       double least_contrast) {
-  const Circle c = circle_around(image, x, 0.65 * radius);
+                                       const Eigen::Matrix2d& A, double least_contrast) {
+  const Circle c = circle_around(image, x, A, 0.65 * radius);
   if (c.changes.size() != 8 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
   const bool light = grey_at(image, x) > c.mid();
   double middle[4], width = 0;
@@ -149,15 +157,16 @@ std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Ve
   double reach = 3 * radius;
   for (int arm = 0; arm < 4; ++arm) {
     double r = c.radius;
-    while (r < 3 * radius && (grey_at(image, x + r * direction(middle[arm])) > c.mid()) == light) r += 0.4;
+    while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
     reach = std::min(reach, r);
   }
-  if (reach >= 3 * radius || !alone(image, x, reach, middle, c, light)) return std::nullopt;
+  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c, light)) return std::nullopt;
   TargetStart out;
   out.x = x;
   out.radius = reach;
   out.window = std::max(3.0, 0.9 * reach);
-  out.angle[0] = *a + 0.5 * pi, out.angle[1] = *b + 0.5 * pi;
+  out.A = A;
+  out.angle[0] = normal_in_image(A, *a), out.angle[1] = normal_in_image(A, *b);
   out.half_width = c.radius * std::sin(0.5 * width);
   return out;
 }
@@ -247,7 +256,7 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, con
   out.x = ellipse->centre;
   out.M = ellipse->M;
   const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes(out.M);
-  out.radius = 1 / axes.eigenvalues()[1];
+  out.radius = 1 / std::sqrt(axes.eigenvalues()[0] * axes.eigenvalues()[1]);
   out.window = 1.35 / axes.eigenvalues()[0] + 1.5;
   if (ring) out.inner = std::clamp(median(ratios), 0.25, 0.85);
   return out;
@@ -257,18 +266,26 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, con
 
 bool TargetStart::inside(const Eigen::Vector2d& at) const {
   const Eigen::Vector2d d = at - x;
-  if (M.isZero()) return d.norm() <= window;
+  if (M.isZero()) return (A.inverse() * d).norm() <= window;
   return (M * d).norm() <= 1.35 + 1.5 / radius;
 }
 
+double TargetStart::reach() const { return window * std::max(1.0, A.operatorNorm()); }
+
+Eigen::Matrix2d image_from_plane(const PlaneView& view) {
+  if (!std::isfinite(view.c)) return Eigen::Matrix2d::Identity();
+  const Eigen::Matrix2d A = view.M.inverse();
+  return A / std::sqrt(std::abs(A.determinant()));
+}
+
 std::optional<TargetStart> start_of(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& x, double radius,
-                                    double least_contrast) {
-  if (!circle_in_image(image, x, radius)) return std::nullopt;
+                                    const Eigen::Matrix2d& A, double least_contrast) {
+  if (!circle_in_image(image, x, radius * A.rowwise().norm())) return std::nullopt;
   switch (kind) {
     case TargetKind::checker:
-      return checker_start(image, x, radius, least_contrast);
+      return checker_start(image, x, radius, A, least_contrast);
     case TargetKind::cross:
-      return cross_start(image, x, radius, least_contrast);
+      return cross_start(image, x, radius, A, least_contrast);
     default:
       return circle_start(image, kind == TargetKind::ring, x, radius, least_contrast);
   }

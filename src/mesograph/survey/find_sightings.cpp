@@ -92,7 +92,7 @@ class Search {
   void leave_out_what_people_said();
   bool place_of(const adjust::SurveyedPoint& p, Eigen::Vector3d& X, Eigen::Matrix3d& covariance) const;
   control::TargetOptions options_at(int station, const Eigen::Vector2d& x) const;
-  std::vector<Seen> look(const std::vector<std::vector<Window>>& windows, const char* step) const;
+  std::vector<Seen> look(const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step) const;
   Eigen::Vector3d ground_of(const Seen& seen) const;
   void take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot);
 
@@ -180,7 +180,13 @@ bool Search::wide() const {
 
 control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x) const {
   control::TargetOptions out;
-  out.kinds = usual_.kind ? std::vector<control::TargetKind>{*usual_.kind} : kinds_;
+  out.kinds = kinds_;
+  if (usual_.kind) {
+    // What it is and where is known: slanting and shaded ones may look less like it. Rays that do not meet go.
+    out.kinds = {*usual_.kind};
+    out.least_fit = 0.88;
+    out.least_size_px = 4.0;
+  }
   const adjust::Station& s = block_.stations[station];
   const camera::Camera& camera = block_.cameras[s.camera];
   if (const auto v = camera::ray(camera, x))
@@ -189,8 +195,10 @@ control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x)
   return out;
 }
 
-/// Targets in the windows of each photo, photo by photo in parallel.
-std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, const char* step) const {
+/// Targets in the windows of each photo, photo by photo in parallel. `clear_only`: of good contrast, where much ground
+/// is searched and a pattern needs not all of them.
+std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, bool clear_only,
+                               const char* step) const {
   std::vector<std::vector<Seen>> per_photo(photos_.size());
   progress_.start(step, photos_.size());
   parallel_for(photos_.size(), [&](std::size_t i) {
@@ -199,11 +207,14 @@ std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, 
     if (!windows[i].empty() && !photos_[i]->path.empty()) {
       const photo::Grey grey = photo::read_grey(photos_[i]->path);
       const double c = block_.cameras[block_.stations[i].camera].interior[camera::c];
-      for (const Window& w : windows[i])
-        for (const control::Target& t : control::find_targets(grey, w.low, w.high, options_at(station, w.middle()))) {
+      for (const Window& w : windows[i]) {
+        control::TargetOptions options = options_at(station, w.middle());
+        if (clear_only) options.least_contrast = 30;
+        for (const control::Target& t : control::find_targets(grey, w.low, w.high, options)) {
           const double range = predictor_->range_to_ground(station, t.x);
           per_photo[i].push_back({station, t, range, t.size_px * range / c});
         }
+      }
     }
     progress_.advance();
   });
@@ -257,7 +268,7 @@ void Search::find_wide(std::vector<std::string>& notes) {
     }
   }
   for (auto& of_photo : windows) of_photo = merged(of_photo);
-  const std::vector<Seen> seen = look(windows, "looking for targets all over");
+  const std::vector<Seen> seen = look(windows, true, "looking for targets all over");
   std::vector<Eigen::Vector3d> ground;
   for (const Seen& s : seen) ground.push_back(ground_of(s));
   const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
@@ -307,7 +318,7 @@ void Search::find_narrow(std::vector<std::string>& notes) {
       if (!p.hidden && !spoken_[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
         windows[p.station].push_back(around(p));
   for (auto& of_photo : windows) of_photo = merged(of_photo);
-  const std::vector<Seen> all = look(windows, "looking for targets within their ellipses");
+  const std::vector<Seen> all = look(windows, false, "looking for targets within their ellipses");
   // Rays that were taken from the wide search are found again here, with the view of their own place.
   for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
     std::erase_if(block_.surveyed[i].point.rays, [&](const adjust::Ray& r) { return !spoken_[i].count(r.station); });
