@@ -1,5 +1,4 @@
 #include <mesograph/base/errors.hpp>
-#include <mesograph/base/files.hpp>
 #include <mesograph/survey/stages.hpp>
 
 #include "console.hpp"
@@ -28,20 +27,50 @@ std::vector<std::pair<adjust::Role, std::string>> roles_from(const std::vector<s
   return out;
 }
 
+control::LengthUnit unit_from(const std::string& word) {
+  using control::LengthUnit;
+  for (const LengthUnit unit : {LengthUnit::metre, LengthUnit::millimetre, LengthUnit::foot, LengthUnit::us_foot})
+    if (control::to_string(unit) == word) return unit;
+  throw UsageError("--units {}: write m, mm, ft (international) or us-ft (US survey), or two of them: plan,height", word);
+}
+
+/// The points as a table for reading.
+void list_points(Call& call) {
+  const auto cell = [](const nlohmann::ordered_json& v, int width, int decimals) {
+    return v.is_number() ? fmt::format("{:>{}.{}f}", v.get<double>(), width, decimals) : fmt::format("{:>{}}", "-", width);
+  };
+  call.lines.push_back(fmt::format("{:<12} {:<8} {:>14} {:>14} {:>11} {:>8} {:>8}", "id", "role", "east", "north", "height",
+                                   "sigma_h", "sigma_v"));
+  for (const auto& p : call.json["list"])
+    call.lines.push_back(fmt::format("{:<12} {:<8} {} {} {} {} {}", p["id"].get<std::string>(),
+                                     p["role"].get<std::string>(), cell(p["east"], 14, 4), cell(p["north"], 14, 4),
+                                     cell(p["height"], 11, 4), cell(p["sigma_h"], 8, 4), cell(p["sigma_v"], 8, 4)));
+}
+
 void run_control(Call& call) {
   survey::Survey opened(call.survey);
   survey::ControlOptions options;
   if (!call.paths.empty()) options.file = call.only_path("file");
   options.roles = roles_from(call.list("role"));
-  options.dry_run = call.has("dry-run") || (call.has("list") && options.file.empty() && options.roles.empty());
+  for (const std::string& pattern : call.list("check")) options.roles.emplace_back(adjust::Role::check, pattern);
+  options.reading.columns = call.list("columns");
+  const std::vector<std::string> units = call.list("units");
+  if (units.size() > 2) throw UsageError("--units takes one unit, or two: plan,height");
+  if (!units.empty()) options.reading.plan = unit_from(units[0]), options.reading.height = unit_from(units.back());
+  options.crs = call.text("crs");
+  options.sigmas = call.list("sigma");
+  options.remove = call.list("remove");
+  options.hold_out = optional_value<int>(call, "hold-out");
+  options.as_is = call.has("as-is");
+  const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
+                       !options.remove.empty() || options.hold_out;
+  options.dry_run = call.has("dry-run") || (call.has("list") && !changes);
   call.json = survey::control(opened, options, call.progress).summary;
-  call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off", call.json["points"].get<int>(),
+  call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off{}", call.json["points"].get<int>(),
                                    call.json["control"].get<int>(), call.json["check"].get<int>(),
-                                   call.json["off"].get<int>()));
-  if (call.has("list")) {
-    const auto file = call.has("dry-run") && !options.file.empty() ? options.file : opened.inputs() / "control.csv";
-    for (const std::string& line : split_list(read_file(file), '\n')) call.lines.push_back(line);
-  }
+                                   call.json["off"].get<int>(),
+                                   call.has("dry-run") ? " (as understood; nothing is written)" : ""));
+  if (call.has("list") || call.has("dry-run")) list_points(call);
 }
 
 }  // namespace
@@ -50,9 +79,18 @@ Command control_command() {
   return {"control", "adds ground control and check points", "[FILE]",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
-            add("role", "change roles: check=ID,ID or control=ID or off=ID", cxxopts::value<std::string>());
+            add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...",
+                cxxopts::value<std::string>());
+            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height", cxxopts::value<std::string>());
+            add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
+            add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", cxxopts::value<std::string>());
+            add("check", "these points are checks (patterns): 'CP*'", cxxopts::value<std::string>());
+            add("hold-out", "make so many control points checks, well spread", cxxopts::value<int>());
+            add("sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", cxxopts::value<std::string>());
+            add("remove", "take points out (patterns)", cxxopts::value<std::string>());
+            add("as-is", "take the file even where the photos say that it lies elsewhere");
             add("list", "print the points");
-            add("dry-run", "read and count, change nothing");
+            add("dry-run", "show the table as understood, change nothing");
           },
           run_control};
 }

@@ -84,13 +84,12 @@ Pj make_topocentric(PJ_CONTEXT* context, double a, double rf, const Eigen::Vecto
   return must(Pj(proj_create(context, pipeline.c_str())), "topocentric frame", "the survey");
 }
 
-/// WGS 84 -> another datum, both as lon, lat, h; the operation of best stated accuracy, never a ballpark one.
-Pj make_datum_shift(PJ_CONTEXT* context, const Pj& own, const std::string& name, DatumShift* shift) {
-  const Pj wgs84(proj_create(context, "EPSG:4979"));
+/// One datum -> another, both as lon, lat, h; the operation of best stated accuracy, never a ballpark one.
+Pj make_datum_shift(PJ_CONTEXT* context, const Pj& source, const Pj& own, const std::string& name, DatumShift* shift) {
   const auto factory = proj_create_operation_factory_context(context, nullptr);
   proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
   proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
-  const PjList operations(proj_create_operations(context, wgs84.get(), own.get(), factory));
+  const PjList operations(proj_create_operations(context, source.get(), own.get(), factory));
   proj_operation_factory_context_destroy(factory);
   Pj best;
   double best_accuracy = 1e9;
@@ -104,8 +103,12 @@ Pj make_datum_shift(PJ_CONTEXT* context, const Pj& own, const std::string& name,
     if (shift) *shift = {proj_get_name(operation.get()), accuracy};
     best = std::move(operation);
   }
-  best = must(std::move(best), "datum operation from WGS 84", name);
+  best = must(std::move(best), "datum operation", name);
   return must(Pj(proj_normalize_for_visualization(context, best.get())), "datum operation", name);
+}
+/// WGS 84 -> another datum.
+Pj make_datum_shift(PJ_CONTEXT* context, const Pj& own, const std::string& name, DatumShift* shift) {
+  return make_datum_shift(context, Pj(proj_create(context, "EPSG:4979")), own, name, shift);
 }
 Pj make_datum_shift(PJ_CONTEXT* context, const Crs& crs, DatumShift* shift) {
   return make_datum_shift(context, base_geographic_3d(context, crs), crs.name, shift);
@@ -230,6 +233,37 @@ std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen:
   std::vector<Eigen::Vector3d> out;
   for (const Eigen::Vector3d& p : points)
     out.push_back(transform(shift.get(), PJ_INV, grid.geographic_from_crs(p), "datum operation"));
+  return out;
+}
+
+std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to,
+                                      const std::vector<Eigen::Vector3d>& points, DatumShift* shift) {
+  const Context context = make_context();
+  const Pj named(proj_create(context.get(), from.c_str()));
+  if (!named || !proj_is_crs(named.get()))
+    throw Error("CRS '{}' is not in the register; check the code, as in EPSG:4326 or EPSG:25833+5773", from);
+  const PJ_TYPE type = proj_get_type(named.get());
+  const bool geographic = type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS;
+  std::unique_ptr<Grid> source;
+  Pj base, geocentric;
+  if (geographic) {
+    base = Pj(proj_crs_promote_to_3D(context.get(), nullptr, named.get()));
+  } else if (type == PJ_TYPE_GEOCENTRIC_CRS) {
+    base = base_geographic_3d(context.get(), to);
+    geocentric = make_datum_shift(context.get(), named, base, from, shift);
+  } else {
+    const Crs crs = resolve({from, from.find('+') == std::string::npos ? "ellipsoidal" : "", ""});
+    source = std::make_unique<Grid>(context.get(), crs);
+    base = base_geographic_3d(context.get(), crs);
+  }
+  const Pj across = geocentric ? nullptr : make_datum_shift(context.get(), base, base_geographic_3d(context.get(), to), from, shift);
+  const Grid grid(context.get(), to);
+  std::vector<Eigen::Vector3d> out;
+  for (const Eigen::Vector3d& p : points) {
+    const Eigen::Vector3d own = source ? source->geographic_from_crs(p) : p;
+    out.push_back(grid.crs_from_geographic(
+        transform(geocentric ? geocentric.get() : across.get(), PJ_FWD, own, "datum operation")));
+  }
   return out;
 }
 

@@ -55,6 +55,13 @@ DatumShift datum_shift_of(const Crs& crs);
 std::vector<Eigen::Vector3d> wgs84_from(const std::string& crs, const std::vector<Eigen::Vector3d>& points);
 std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen::Vector3d>& points);
 
+/// Points of any CRS in the survey's: (longitude, latitude, height) where it is geographic, (X, Y, Z) where it is
+/// geocentric, (east, north, height) where it is projected; heights of a CRS without a vertical part are ellipsoidal.
+/// Between two datums the operation of best stated accuracy is taken, and told; within one there is none, and the way
+/// is exact. Throws Error where the CRS is unknown, or no operation leads from it.
+std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to, const std::vector<Eigen::Vector3d>& points,
+                                      DatumShift* shift = nullptr);
+
 /// Height of the geoid above the ellipsoid at a WGS 84 place, by the grid of the survey's vertical CRS; 0 where it has
 /// none.
 double geoid_height(const Crs& crs, double lon_deg, double lat_deg);

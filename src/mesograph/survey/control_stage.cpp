@@ -1,7 +1,8 @@
 #include <algorithm>
-#include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/control/plausibility.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -15,24 +16,201 @@ std::vector<ControlRow> stored_control(const Survey& survey) {
   return fs::exists(file) ? read_control(file) : std::vector<ControlRow>();
 }
 
-/// Points far from all photos betray swapped axes, wrong units or a wrong zone.
-void check_place(const Survey& survey, const std::vector<ControlRow>& rows, Progress& progress) {
-  if (survey.crs.local || !survey.store.stage("admit")) return;
-  std::vector<Eigen::Vector3d> places;
+adjust::Role role_from(const control::FilePoint& p) {
+  if (p.role.empty() || p.role == "control") return adjust::Role::control;
+  if (p.role == "check") return adjust::Role::check;
+  if (p.role == "off") return adjust::Role::off;
+  throw Error("{}: role '{}' is unknown; write control, check or off", p.where, p.role);
+}
+
+/// Coordinates in the survey's CRS. A point without height goes as if it had one, and loses it again.
+std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::ControlFile& file, const std::string& crs) {
+  std::vector<Eigen::Vector3d> own, out;
+  for (const control::FilePoint& p : file.points) own.emplace_back(p.east, p.north, p.height);
+  if (crs.empty()) return own;
+  std::vector<Eigen::Vector3d> full = own;
+  for (std::size_t i = 0; i < full.size(); ++i) {
+    if (std::isnan(full[i].x()))
+      throw Error("{}: point '{}' has no plan coordinates; a height alone cannot be brought into another CRS",
+                  file.points[i].where, file.points[i].id);
+    if (std::isnan(full[i].z())) full[i].z() = 0;
+  }
+  out = geo::crs_from(crs, survey.crs, full);
+  for (std::size_t i = 0; i < out.size(); ++i)
+    if (std::isnan(own[i].z())) out[i].z() = nan;
+  return out;
+}
+
+/// How sure the way from the file's datum is; said where it is worse than control should be.
+void say_datum(const Survey& survey, const control::ControlFile& file, const std::string& crs, Progress& progress) {
+  if (crs.empty() || file.points.empty()) return;
+  geo::DatumShift shift;
+  const control::FilePoint& p = file.points[0];
+  geo::crs_from(crs, survey.crs, {{p.east, p.north, std::isnan(p.height) ? 0.0 : p.height}}, &shift);
+  if (shift.accuracy > 0.02)
+    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they", crs,
+                             shift.name, shift.accuracy));
+}
+
+void check_coordinates(const fs::path& path, const control::ControlFile& file, const std::string& crs) {
+  if (file.coordinates != control::Coordinates::grid && crs.empty())
+    throw Error("{}: its coordinates are {}; say in which CRS, as in --crs {}", path.string(),
+                file.coordinates == control::Coordinates::geographic ? "latitude and longitude" : "geocentric",
+                file.coordinates == control::Coordinates::geographic ? "EPSG:4979" : "EPSG:4978");
+}
+
+std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
+  std::vector<Eigen::Vector3d> out;
+  if (survey.crs.local || !survey.store.stage("admit")) return out;
   const PhotoTable photos = load_photos(survey);
   for (const Photo* p : photos.kept())
-    if (p->position.allFinite()) places.push_back(geo::crs_from_wgs84(survey.crs, p->position));
-  if (places.empty()) return;
-  for (const ControlRow& row : rows) {
-    if (std::isnan(row.east)) continue;
-    double nearest = 1e12;
+    if (p->position.allFinite()) out.push_back(p->position);
+  return out.empty() ? out : geo::crs_from("EPSG:4979", survey.crs, out);
+}
+
+/// A file without names for its columns: which of the usual orders and units would bring its points to the photos.
+[[noreturn]] void refuse_unnamed(const Survey& survey, const ControlOptions& options,
+                                 const control::UnnamedColumns& refused) {
+  const std::vector<Eigen::Vector3d> photos = photo_places(survey);
+  std::vector<std::string> fitting;
+  for (const bool east_first : {false, true})
+    for (const auto unit : {control::LengthUnit::metre, control::LengthUnit::foot, control::LengthUnit::us_foot,
+                            control::LengthUnit::millimetre}) {
+      control::ControlFileOptions reading{refused.columns, unit, unit};
+      for (std::string& column : reading.columns)
+        if (east_first) column = column == "north" ? "east" : column == "east" ? "north" : column;
+      try {
+        std::vector<control::Placed> points;
+        for (const control::FilePoint& p : control::read_control_file(options.file, reading).points)
+          points.push_back({p.id, {p.east, p.north, p.height}, true});
+        const auto doubts = control::doubts_of(points, photos, {});
+        if (!photos.empty() && (doubts.empty() || !doubts[0].all))
+          fitting.push_back(fmt::format("--columns {} --units {}", fmt::join(reading.columns, ","), control::to_string(unit)));
+      } catch (const Error&) {
+        continue;  // not even readable so
+      }
+    }
+  if (fitting.empty()) throw refused;
+  throw Error("{}; its points would lie among the photos with {}", refused.what(), fmt::join(fitting, ", or with "));
+}
+
+std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Progress& progress) {
+  control::ControlFile file;
+  try {
+    file = control::read_control_file(options.file, options.reading);
+  } catch (const control::UnnamedColumns& refused) {
+    refuse_unnamed(survey, options, refused);
+  }
+  check_coordinates(options.file, file, options.crs);
+  if (file.guessed_x_y)
+    progress.say(fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns",
+                             options.file.string()));
+  say_datum(survey, file, options.crs, progress);
+  const std::vector<Eigen::Vector3d> places = places_of(survey, file, options.crs);
+  std::vector<ControlRow> out;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    const control::FilePoint& p = file.points[i];
+    out.push_back({p.id, places[i].x(), places[i].y(), places[i].z(), role_from(p), p.sigma_h, p.sigma_v});
+  }
+  return out;
+}
+
+/// The same file read otherwise: what its points would be if a usual mistake had been made.
+std::vector<control::Reading> other_readings(const Survey& survey, const ControlOptions& options,
+                                             const std::vector<Eigen::Vector3d>& places,
+                                             const std::vector<Eigen::Vector3d>& photos) {
+  std::vector<control::Reading> out;
+  const auto add = [&](const std::string& words, const std::string& option, const auto& change) {
+    control::Reading r{words, option, {}};
+    for (const Eigen::Vector3d& p : places) r.places.push_back(change(p));
+    out.push_back(std::move(r));
+  };
+  const auto swapped = [](const Eigen::Vector3d& p) { return Eigen::Vector3d(p.y(), p.x(), p.z()); };
+  add("with northing and easting swapped", "--columns with north and east the other way round", swapped);
+  if (options.reading.plan == control::LengthUnit::metre)
+    for (const auto unit : {control::LengthUnit::foot, control::LengthUnit::us_foot, control::LengthUnit::millimetre}) {
+      const double m = control::metres_of(unit);
+      const std::string option = "--units " + control::to_string(unit);
+      add("taken as " + control::to_string(unit), option, [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * p); });
+      add("taken as " + control::to_string(unit) + " with northing and easting swapped", option + ", --columns swapped",
+          [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * swapped(p)); });
+    }
+  add("on the other hemisphere", "10,000,000 m of northing", [&](const Eigen::Vector3d& p) {
+    return Eigen::Vector3d(p.x(), p.y() + (photos[0].y() > p.y() ? 1e7 : -1e7), p.z());
+  });
+  Eigen::Vector3d off = Eigen::Vector3d::Zero();  // leading digits left out: whole hundreds of kilometres
+  for (int a = 0; a < 2; ++a) {
+    std::vector<double> of_points, of_photos;
     for (const Eigen::Vector3d& p : places)
-      nearest = std::min(nearest, std::hypot(row.east - p.x(), row.north - p.y()));
-    if (nearest < 5000) continue;
-    progress.say(
-        fmt::format("point {} lies {:.0f} km from the nearest photo; check the order of east and north, the unit "
-                    "and the zone",
-                    row.id, nearest / 1000));
+      if (std::isfinite(p[a])) of_points.push_back(p[a]);
+    for (const Eigen::Vector3d& p : photos) of_photos.push_back(p[a]);
+    if (!of_points.empty()) off[a] = std::round((median(of_photos) - median(of_points)) / 1e5) * 1e5;
+  }
+  add(fmt::format("with {:.0f} added to east and {:.0f} to north (leading digits left out)", off.x(), off.y()),
+      "write the coordinates whole", [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(p + off); });
+  const std::string& code = options.crs.empty() ? survey.settings.crs.crs : options.crs;
+  int zone = 0;
+  if (std::sscanf(code.c_str(), "EPSG:%d", &zone) == 1 &&
+      (zone / 100 == 258 || zone / 100 == 326 || zone / 100 == 327))
+    for (const int other : {zone - 1, zone + 1}) {
+      const auto plus = code.find('+');
+      const std::string name = fmt::format("EPSG:{}", other);
+      try {
+        out.push_back({"in the zone beside, " + name, "--crs " + name + (plus == std::string::npos ? "" : code.substr(plus)),
+                       geo::crs_from(name, survey.crs, places)});
+      } catch (const Error&) {
+        continue;  // no such zone, or the points lie outside it
+      }
+    }
+  return out;
+}
+
+/// Heights of the oriented block's ground, by the five tie points nearest in plan, within 30 m.
+std::function<double(const Eigen::Vector2d&)> ground_of(const Survey& survey) {
+  if (survey.crs.local || !survey.store.stage("orient")) return {};
+  const NamedBlock named = load_block(survey, "orient");
+  if (named.free) return {};
+  const geo::Frame frame(survey.crs, named.origin);
+  auto points = std::make_shared<std::vector<Eigen::Vector3d>>();
+  for (const adjust::GroundPoint& p : named.block.points)
+    if (p.X.allFinite()) points->push_back(frame.crs_from_local(p.X));
+  return [points](const Eigen::Vector2d& at) {
+    std::vector<std::pair<double, double>> near;
+    for (const Eigen::Vector3d& p : *points)
+      if (const double d = (p.head<2>() - at).norm(); d < 30) near.emplace_back(d, p.z());
+    std::sort(near.begin(), near.end());
+    std::vector<double> heights;
+    for (std::size_t i = 0; i < std::min<std::size_t>(5, near.size()); ++i) heights.push_back(near[i].second);
+    return heights.empty() ? nan : median(heights);
+  };
+}
+
+/// Swapped axes, feet, zones, digits, heights: what the photos' positions betray.
+void judge_places(const Survey& survey, const ControlOptions& options, const std::vector<ControlRow>& rows,
+                  Progress& progress) {
+  const std::vector<Eigen::Vector3d> photos = photo_places(survey);
+  if (photos.empty()) return;
+  std::vector<control::Placed> points;
+  std::vector<Eigen::Vector3d> places;
+  for (const ControlRow& row : rows) {
+    places.emplace_back(row.east, row.north, row.height);
+    points.push_back({row.id, places.back(), row.role == adjust::Role::control});
+  }
+  std::function<double(const Eigen::Vector2d&)> ground;
+  try {
+    ground = ground_of(survey);
+  } catch (const Error&) {  // a block of another version: nothing is known of the ground
+  }
+  double geoid = nan;
+  if (survey.crs.heights == geo::Heights::grid) {
+    const Eigen::Vector3d w = geo::wgs84_from_crs(survey.crs, photos[0]);
+    geoid = geo::geoid_height(survey.crs, w.x(), w.y());
+  }
+  for (const control::Doubt& d :
+       control::doubts_of(points, photos, other_readings(survey, options, places, photos), ground, geoid)) {
+    if (d.all && !options.as_is && !options.dry_run)
+      throw Error("{}: {}; nothing was taken (--as-is takes them all the same)", options.file.string(), d.text);
+    progress.say(d.text);
   }
 }
 
@@ -40,20 +218,98 @@ void add_counts(const std::vector<ControlRow>& rows, nlohmann::ordered_json& out
   const auto count = [&](adjust::Role role) {
     return std::count_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.role == role; });
   };
+  nlohmann::ordered_json list = nlohmann::ordered_json::array();
+  for (const ControlRow& r : rows)
+    list.push_back({{"id", r.id},
+                    {"east", json_of(r.east)},
+                    {"north", json_of(r.north)},
+                    {"height", json_of(r.height)},
+                    {"role", adjust::to_string(r.role)},
+                    {"sigma_h", json_of(r.sigma_h)},
+                    {"sigma_v", json_of(r.sigma_v)}});
   out = {{"points", rows.size()},
          {"control", count(adjust::Role::control)},
          {"check", count(adjust::Role::check)},
-         {"off", count(adjust::Role::off)}};
+         {"off", count(adjust::Role::off)},
+         {"list", list}};
+}
+
+/// What the checks said before a change, so that nobody chooses checks by their result unseen.
+std::string check_rmse(const Survey& survey) {
+  const auto adjusted = survey.store.stage("adjust");
+  if (!adjusted || adjusted->summary["check"].is_null()) return "";
+  const auto& c = adjusted->summary["check"];
+  const auto number = [&](const char* key) { return c[key].is_number() ? c[key].get<double>() : nan; };
+  return fmt::format("check RMSE before: east {:.3f} north {:.3f} height {:.3f} m of {}", number("rmse_east"),
+                     number("rmse_north"), number("rmse_height"), c["count"].get<int>());
+}
+
+void set_role(ControlRow& row, adjust::Role role, const std::string& why, std::vector<Decision>& changes) {
+  if (row.role == role) return;
+  row.role = role;
+  changes.push_back({row.id, "role " + adjust::to_string(role), time_now(), why});
+}
+
+/// Checks that lie well apart, none of them at the rim, which control must hold: farthest-point order from the middle.
+void hold_out(std::vector<ControlRow>& rows, int wanted, const std::string& why, std::vector<Decision>& changes) {
+  std::vector<std::size_t> inner;
+  for (std::size_t i = 0; i < rows.size(); ++i)
+    if (rows[i].role == adjust::Role::control && std::isfinite(rows[i].east)) inner.push_back(i);
+  if (wanted < 1 || wanted + 3 > static_cast<int>(inner.size()))
+    throw Error("control: --hold-out {}: of {} control points three at least must stay; choose from 1 to {}", wanted,
+                inner.size(), static_cast<int>(inner.size()) - 3);
+  for (const auto& [e, n] : {std::pair(1, 1), std::pair(-1, -1), std::pair(1, -1), std::pair(-1, 1)}) {
+    if (static_cast<int>(inner.size()) <= wanted) break;
+    inner.erase(std::max_element(inner.begin(), inner.end(), [&, e = e, n = n](std::size_t a, std::size_t b) {
+      return e * rows[a].east + n * rows[a].north < e * rows[b].east + n * rows[b].north;
+    }));
+  }
+  Eigen::Vector2d middle = Eigen::Vector2d::Zero();
+  for (const std::size_t i : inner)
+    middle += Eigen::Vector2d(rows[i].east, rows[i].north) / static_cast<double>(inner.size());
+  std::vector<Eigen::Vector2d> chosen;
+  for (int k = 0; k < wanted; ++k) {
+    std::size_t best = inner[0];
+    double score = -1e300;
+    for (const std::size_t i : inner) {
+      if (rows[i].role != adjust::Role::control) continue;
+      const Eigen::Vector2d at(rows[i].east, rows[i].north);
+      double d = 1e300;
+      for (const Eigen::Vector2d& c : chosen) d = std::min(d, (c - at).norm());
+      if (chosen.empty()) d = -(at - middle).norm();
+      if (d > score) score = d, best = i;
+    }
+    chosen.emplace_back(rows[best].east, rows[best].north);
+    set_role(rows[best], adjust::Role::check, why, changes);
+  }
+}
+
+void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
+  const auto equals = words.find('='), colon = words.find(':', equals == std::string::npos ? 0 : equals);
+  const auto number = [&](const std::string& text) {
+    char* end = nullptr;
+    const double v = std::strtod(text.c_str(), &end);
+    if (text.empty() || *end != 0 || !(v > 0) || !std::isfinite(v))
+      throw Error("control: --sigma {}: write PATTERN=PLAN or PATTERN=PLAN:HEIGHT in metres, as in K*=0.01:0.015", words);
+    return v;
+  };
+  if (equals == std::string::npos) number("");
+  const double h = number(words.substr(equals + 1, colon == std::string::npos ? colon : colon - equals - 1));
+  const double v = colon == std::string::npos ? h : number(words.substr(colon + 1));
+  bool any = false;
+  for (ControlRow& row : rows)
+    if (glob_match(words.substr(0, equals), row.id)) row.sigma_h = h, row.sigma_v = v, any = true;
+  if (!any) throw Error("control: --sigma {}: no point is named so; see mesograph control --list", words);
 }
 
 }  // namespace
 
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
   std::vector<ControlRow> rows = stored_control(survey);
+  const std::string before = control_text(rows);
   if (!options.file.empty()) {
-    const std::vector<ControlRow> fresh = read_control(options.file);
-    if (fresh.empty()) throw Error("{}: holds no point; it needs one row a point", options.file.string());
-    check_place(survey, fresh, progress);
+    const std::vector<ControlRow> fresh = rows_of(survey, options, progress);
+    judge_places(survey, options, fresh, progress);
     for (const ControlRow& row : fresh) {
       const auto old = std::find_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.id == row.id; });
       if (old == rows.end()) {
@@ -64,17 +320,28 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
       *old = row;
     }
   }
+  const std::string rmse = check_rmse(survey), why = rmse.empty() ? "by hand" : "by hand; " + rmse;
   std::vector<Decision> changes;
-  for (const auto& [role, id] : options.roles) {
-    const auto found = std::find_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.id == id; });
-    if (found == rows.end()) throw Error("control: point '{}' is unknown; see mesograph control --list", id);
-    if (found->role != role) changes.push_back({id, "role " + adjust::to_string(role), time_now(), "by hand"});
-    found->role = role;
+  for (const auto& [role, pattern] : options.roles) {
+    bool any = false;
+    for (ControlRow& row : rows)
+      if (glob_match(pattern, row.id)) set_role(row, role, why, changes), any = true;
+    if (!any) throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
   }
-  if (rows.empty())
+  for (const std::string& words : options.sigmas) set_sigma(rows, words);
+  for (const std::string& pattern : options.remove) {
+    const std::size_t n = rows.size();
+    for (const ControlRow& row : rows)
+      if (glob_match(pattern, row.id)) changes.push_back({row.id, "removed", time_now(), why});
+    std::erase_if(rows, [&](const ControlRow& row) { return glob_match(pattern, row.id); });
+    if (rows.size() == n) throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
+  }
+  if (options.hold_out) hold_out(rows, *options.hold_out, why, changes);
+  if (rows.empty() && options.remove.empty())
     throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {
-    write_file(survey.inputs() / "control.csv", control_text(rows));
+    if (control_text(rows) != before || !fs::exists(survey.inputs() / "control.csv"))
+      write_file(survey.inputs() / "control.csv", control_text(rows));
     if (!changes.empty()) add_decisions(survey.inputs(), changes);
   }
   Outcome out;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <mesograph/control/control_file.hpp>
 #include <mesograph/survey/blocks.hpp>
 
 namespace mesograph::survey {
@@ -12,11 +13,18 @@ std::string orient_fingerprint(const Survey& survey);
 Outcome preview(Survey& survey, Progress& progress);
 
 struct ControlOptions {
-  std::filesystem::path file;                               ///< empty: only changes of roles
-  std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id
+  std::filesystem::path file;                               ///< empty: only changes of roles and sigmas
+  control::ControlFileOptions reading;                      ///< columns and units of the file
+  std::string crs;                                          ///< of the file; empty: the survey's
+  std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id or pattern
+  std::vector<std::string> sigmas;                          ///< "PATTERN=H" or "PATTERN=H:V", m
+  std::vector<std::string> remove;                          ///< ids or patterns
+  std::optional<int> hold_out;                              ///< so many control points, well spread, become checks
+  bool as_is = false;                                       ///< takes a file that the photos contradict
   bool dry_run = false;                                     ///< reads and counts, writes nothing
 };
-/// Adds control points to inputs/control.csv; the same id is replaced and said.
+/// Adds control points to inputs/control.csv, transformed to the survey's CRS; the same id is replaced and said. Throws
+/// Error where the file is wrong as a whole: it cannot be read, or the photos' positions say that it lies elsewhere.
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress);
 
 struct SightOptions {

@@ -1,0 +1,60 @@
+#pragma once
+
+#include <filesystem>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <string>
+#include <vector>
+
+namespace mesograph::control {
+
+/// What the numbers of a control file count.
+enum class LengthUnit { metre, millimetre, foot, us_foot };
+/// Metres a unit: 1, 0.001, 0.3048, 1200/3937.
+double metres_of(LengthUnit unit);
+std::string to_string(LengthUnit unit);
+
+struct ControlFileOptions {
+  /// What each column holds, in order: id, east, north, height, lat, lon, x, y, z (geocentric), role, sigma_h, sigma_v,
+  /// code; "-" or any other word: skipped. Empty: the file's header says.
+  std::vector<std::string> columns;
+  LengthUnit plan = LengthUnit::metre, height = LengthUnit::metre;
+};
+
+/// What a file's coordinates are.
+enum class Coordinates { grid, geographic, geocentric };
+
+/// A row, as it stands in the file: lengths in metres, angles in degrees.
+struct FilePoint {
+  std::string id, role, where;  ///< role as written; where: "file:line"
+  double east = nan, north = nan, height = nan;  ///< or longitude, latitude, height; or geocentric X, Y, Z
+  double sigma_h = nan, sigma_v = nan;           ///< m
+};
+
+struct ControlFile {
+  Coordinates coordinates = Coordinates::grid;
+  std::vector<FilePoint> points;
+  std::vector<std::string> columns;  ///< as understood
+  char delimiter = ',';              ///< ' ': blanks
+  bool decimal_comma = false, latin1 = false;
+  bool guessed_x_y = false;          ///< columns x, y were taken as east, north
+};
+
+/// The columns of a file are not known: neither a header nor the options name them.
+class UnnamedColumns : public Error {
+ public:
+  UnnamedColumns(const std::string& where, std::vector<std::string> like);
+  std::vector<std::string> columns;  ///< what may stand there: id, north, east, height, "-"
+};
+
+/// Reads any delimited text: comma, semicolon, tab, bar or blanks; decimal point or comma; quotes; lines that begin with
+/// '#', '//' or '%' skipped; UTF-8, with or without mark, else Latin-1. Angles in degrees, or as degrees, minutes and
+/// seconds with N, S, E, W or signs.
+/// Throws Error with file and line where the columns are not known (naming options that would do), a number is none, an
+/// id is empty or comes twice, only one of two plan coordinates is there, or a sigma is not greater than 0.
+ControlFile read_control_file(const std::filesystem::path& path, const ControlFileOptions& options = {});
+
+/// Degrees of an angle as people write it: 61.5042, 61 30 15.12, 61d30'15.12"N. Nothing where it is none.
+double degrees_from(const std::string& text);
+
+}  // namespace mesograph::control
