@@ -4,10 +4,10 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/process.hpp>
 #include <mesograph/camera/cameras_json.hpp>
-#include <mesograph/orient/similarity.hpp>
 #include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/photo_list.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <set>
 
 namespace mesograph::survey {
 
@@ -152,6 +152,22 @@ Json summary_of(const NamedBlock& named, const adjust::AdjustResult& result, con
           {"peak_memory_mb", peak_memory_mb()}};
 }
 
+/// Sightings of oriented photos, and how many of them nobody has confirmed.
+Json sightings_of(const Survey& survey, const NamedBlock& named) {
+  std::set<std::string> oriented, points;
+  for (std::size_t i = 0; i < named.images.size(); ++i)
+    if (named.block.stations[i].oriented) oriented.insert(named.images[i]);
+  for (const adjust::SurveyedPoint& p : named.block.surveyed)
+    if (p.role != adjust::Role::off) points.insert(p.id);
+  int all = 0, unconfirmed = 0;
+  for (const Sighting& s : merged_sightings(survey.inputs() / "sightings.csv", found_file(survey))) {
+    if (!oriented.count(s.image) || !points.count(s.point)) continue;
+    all += s.state == SightingState::confirmed || s.state == SightingState::found;
+    unconfirmed += s.state == SightingState::found;
+  }
+  return {{"used", all}, {"unconfirmed", unconfirmed}};
+}
+
 /// What the survey wants to know of before it trusts the numbers.
 void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, const Json& check,
           Progress& progress) {
@@ -196,28 +212,6 @@ bool all_written(const Survey& survey) {
   return true;
 }
 
-/// A `local` survey: the photos' positions gave the block a frame to start in; the control's frame is another one, and
-/// only control can lead there.
-void move_onto_control(adjust::Block& block) {
-  std::vector<Eigen::Vector3d> source, target;
-  for (adjust::SurveyedPoint& p : block.surveyed) {
-    if (p.role != adjust::Role::control || !(p.weight.diagonal().minCoeff() > 0)) continue;
-    if (!adjust::intersect(block, p.point, 0.02)) continue;
-    source.push_back(p.point.X);
-    target.push_back(p.surveyed);
-  }
-  const auto n = static_cast<Eigen::Index>(source.size());
-  const auto fit = n < 3 ? std::nullopt
-                         : orient::similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
-                                              Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 0.1);
-  if (!fit)
-    throw Error(
-        "adjust: a local survey needs three control points, not on one line, each sighted in two photos; {} are: "
-        "add control or sightings",
-        n);
-  orient::transform(block, *fit);
-}
-
 }  // namespace
 
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options) {
@@ -248,7 +242,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
     found->role = adjust::Role::check;
   }
   check_datum(named);
-  if (survey.crs.local) move_onto_control(named.block);
+  if (survey.crs.local) move_onto_control(named.block, "adjust");
   adjust::AdjustOptions adjusting;
   adjusting.scope.positions = !survey.crs.local;
   adjusting.scope.free.fill(false);
@@ -264,6 +258,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   const std::vector<PointRow> rows = point_rows(survey, named, result);
   Outcome out;
   out.summary = summary_of(named, result, rows);
+  out.summary["sightings"] = sightings_of(survey, named);
   warn(survey, named, result, out.summary["check"], progress);
   out.summary["bowl"] = say_doubts(named, result, progress);
   save_block(survey, "adjust", named);

@@ -6,6 +6,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/camera/rotation.hpp>
+#include <mesograph/orient/similarity.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <set>
 
@@ -351,6 +352,27 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
   if (frame) b.surveyed = surveyed_points(survey, *frame, out.images);
   return out;
 }
+
+void move_onto_control(adjust::Block& block, const std::string& what) {
+  std::vector<Eigen::Vector3d> source, target;
+  for (adjust::SurveyedPoint& p : block.surveyed) {
+    if (p.role != adjust::Role::control || p.natural || !(p.weight.diagonal().minCoeff() > 0)) continue;
+    if (!adjust::intersect(block, p.point, 0.02)) continue;
+    source.push_back(p.point.X);
+    target.push_back(p.surveyed);
+  }
+  const auto n = static_cast<Eigen::Index>(source.size());
+  const auto fit = n < 3 ? std::nullopt
+                         : orient::similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
+                                              Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 0.1);
+  if (!fit)
+    throw Error(
+        "{}: a local survey needs three control points, not on one line, each sighted in two photos; {} are: "
+        "add control or sightings",
+        what, n);
+  orient::transform(block, *fit);
+}
+
 
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
   std::optional<geo::Frame> frame;

@@ -36,6 +36,10 @@ std::filesystem::path found_file(const Survey& survey);
 /// except where a listing gives them, whose angles are in units of so many degrees.
 NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties, double angle_unit = 1.0);
 
+/// A `local` survey: the photos' positions gave the block a frame to start in; the control's frame is another one, and
+/// only control can lead there. Throws Error, for `what`, where fewer than three points are sighted.
+void move_onto_control(adjust::Block& block, const std::string& what);
+
 /// Station table of a block as text (stations.csv); only oriented ones.
 std::string stations_text(const Survey& survey, const NamedBlock& block);
 

@@ -291,6 +291,13 @@ void Search::find_wide(std::vector<std::string>& notes) {
         p.point.rays.push_back(
             {seen[k].station, seen[k].target.x, std::hypot(seen[k].target.sigma(), least_sigma_px), true});
   }
+  const Eigen::Vector3d& shift = identified->onto_control.t;
+  const double turned = identified->onto_control.R.trace();
+  if (turned > 2.99 && 2 * shift.head<2>().norm() > reach.x())
+    notes.push_back(fmt::format(
+        "control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas allow; one may be "
+        "in another datum: name the file's with control --crs, or the positions' with positions_crs",
+        shift.head<2>().norm()));
   usual_ = usual_of(seen, spots, named);
   notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
                               points.size(), spots.size()));
@@ -417,6 +424,7 @@ std::vector<PredictedSighting> Search::predicted() const {
 
 FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find, Progress& progress) {
   FoundSightings out;
+  if (survey.crs.local) move_onto_control(named.block, "sight");
   Search search(survey, named, progress);
   search.settle();
   if (find) {

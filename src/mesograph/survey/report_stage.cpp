@@ -213,6 +213,18 @@ report::TableBlock sorties_table(const Material& source) {
   return out;
 }
 
+/// Points that became check or control, or left, after an adjustment had shown what they do to it.
+report::TableBlock changes_table(const Material& source) {
+  report::TableBlock out{"Changes of control", "Each with what the checks had said before it; what they say now stands above.",
+                         {"point", "change", "when", "before"}, {}};
+  for (const Decision& d : read_decisions(source.survey.inputs())) {
+    const auto rmse = d.why.find("check RMSE before: ");
+    if (rmse != std::string::npos) out.rows.push_back({d.image, d.decision, d.time, d.why.substr(rmse + 19)});
+  }
+  if (out.rows.empty()) out.note = "None since the first adjustment.";
+  return out;
+}
+
 report::TableBlock left_out_table(const Material& source) {
   report::TableBlock out{"Photos left out", "", {"photo", "reason"}, {}};
   for (const Photo& p : source.photos.photos)
@@ -229,6 +241,9 @@ std::vector<std::string> notes_of(const Material& source) {
   if (!s["converged"].get<bool>()) out.push_back("The adjustment did not come to rest: its figures are not final.");
   if (s["check"].is_null())
     out.push_back("There are no check points: nothing independent says how accurate this block is.");
+  if (const int n = s["sightings"]["unconfirmed"].get<int>(); n > 0)
+    out.push_back(fmt::format("{} of {} sightings unconfirmed: the finder placed them, nobody has looked.", n,
+                              s["sightings"]["used"].get<int>()));
   if (s["control"].is_null())
     out.push_back("No control took part: position, height and scale rest on the photos' own positions.");
   for (const CameraStart& camera : source.photos.cameras)
@@ -278,7 +293,7 @@ report::Page page_of(const Material& source) {
         {source.named.block.cameras[i].name,
          "Mean of adjusted minus observed tie points. Order in it would show what the calibration leaves.",
          report::residual_figure(residual_field(source.named.block, i))});
-  page.details = {groups_table(source), calibration_table(source), sorties_table(source), left_out_table(source)};
+  page.details = {groups_table(source), calibration_table(source), sorties_table(source), changes_table(source), left_out_table(source)};
   return page;
 }
 

@@ -179,8 +179,11 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
       stage && stage->fingerprint == print && fs::exists(table) && fs::exists(found_path))
     return {stage->summary, false};
   FoundSightings result;
-  if (auto named = oriented_block(survey, progress))
-    result = find_sightings(survey, std::move(*named), options.find, progress);
+  if (auto named = oriented_block(survey, progress)) try {
+      result = find_sightings(survey, std::move(*named), options.find, progress);
+    } catch (const Error& reason) {  // no datum yet: sightings by hand are what is needed, and taken
+      progress.say(fmt::format("nothing is predicted: {}", reason.what()));
+    }
   for (const std::string& note : result.notes) progress.say(note);
   write_file(found_path, sightings_text(result.found));
   const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);

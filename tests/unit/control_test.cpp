@@ -1,0 +1,135 @@
+#include <catch2/catch.hpp>
+#include <filesystem>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/control/control_file.hpp>
+#include <mesograph/control/plausibility.hpp>
+#include <mesograph/orient/identify.hpp>
+
+using namespace mesograph;
+using Eigen::Vector3d;
+
+namespace {
+
+struct TextFile {
+  std::filesystem::path path = std::filesystem::temp_directory_path() / "mesograph-control-test.txt";
+  explicit TextFile(const std::string& text) { write_file(path, text); }
+  ~TextFile() { std::filesystem::remove(path); }
+};
+
+control::ControlFile read(const std::string& text, const control::ControlFileOptions& options = {}) {
+  const TextFile file(text);
+  return control::read_control_file(file.path, options);
+}
+
+/// Photos on a grid of 200 m about a place of the Osterlund slip.
+std::vector<Vector3d> photos() {
+  std::vector<Vector3d> out;
+  for (int i = 0; i < 25; ++i) out.emplace_back(431100 + 50 * (i % 5), 6822300 + 50 * (i / 5), 710);
+  return out;
+}
+std::vector<control::Placed> points() {
+  return {{"K1", {431110, 6822310, 640}, true},
+          {"K2", {431290, 6822320, 641}, true},
+          {"K3", {431200, 6822480, 655}, true},
+          {"K4", {431120, 6822470, 652}, true}};
+}
+bool says(const std::vector<control::Doubt>& doubts, const std::string& words) {
+  for (const control::Doubt& d : doubts)
+    if (d.text.find(words) != std::string::npos) return true;
+  return false;
+}
+
+}  // namespace
+
+TEST_CASE("Control files of every usual dress give the same points", "[control]") {
+  const std::vector<std::string> dresses = {
+      "id,east,north,height\nK1,431110.25,6822310.5,640.125\n\"K 2\",431290,6822320,641\n",
+      "\xEF\xBB\xBFPoint;Easting;Northing;Elevation\r\nK1;431110,25;6822310,5;640,125\r\nK 2;431290;6822320;641\r\n",
+      "# crew 2\nname\tN\tE\tH [m]\tcode\nK1\t6822310.5\t431110.25\t640.125\tGCP\nK 2\t6822320\t431290\t641\tGCP\n",
+      "id|code|north|east|height\nK1|a|6822310.5|431110.25|640.125\nK 2|\xE6|6822320|431290|641\n",  // Latin-1
+  };
+  for (const std::string& text : dresses) {
+    INFO(text);
+    const control::ControlFile file = read(text);
+    REQUIRE(file.points.size() == 2);
+    CHECK(file.points[1].id == "K 2");
+    // Decimal fractions that doubles hold exactly: no rounding to allow for.
+    CHECK(file.points[0].east == 431110.25);
+    CHECK(file.points[0].north == 6822310.5);
+    CHECK(file.points[0].height == 640.125);
+  }
+  CHECK(read(dresses[3]).latin1);
+  CHECK(read(dresses[1]).decimal_comma);
+  const control::ControlFile bare =
+      read("K1 6822310.5 431110.25 640.125\nK2 6822320 431290 641\n", {{"id", "north", "east", "height"}});
+  CHECK(bare.points[0].east == 431110.25);
+  CHECK(bare.delimiter == ' ');
+}
+
+TEST_CASE("Units of a control file", "[control]") {
+  using control::LengthUnit;
+  const std::string text = "id,east,north,height\nA,1000,2000,3937\n";
+  // 1 foot = 0.3048 m (international, exact); 1 US survey foot = 1200/3937 m (exact), so 3937 of them are 1200 m.
+  CHECK(read(text, {{}, LengthUnit::foot, LengthUnit::us_foot}).points[0].east == Approx(304.8).margin(1e-9));
+  CHECK(read(text, {{}, LengthUnit::foot, LengthUnit::us_foot}).points[0].height == Approx(1200).margin(1e-9));
+  CHECK(read(text, {{}, LengthUnit::millimetre, LengthUnit::metre}).points[0].north == Approx(2).margin(1e-12));
+  CHECK(control::degrees_from("61 30 15.12 N") == Approx(61 + 30 / 60.0 + 15.12 / 3600).margin(1e-12));
+  CHECK(control::degrees_from("8\xC2\xB0" "15'36\"W") == Approx(-8.26).margin(1e-12));
+  CHECK(std::isnan(control::degrees_from("61 75 0")));
+  const control::ControlFile angles = read("id;lat;lon;height\nA;61 30 0;13,5;10\n");
+  CHECK(angles.coordinates == control::Coordinates::geographic);
+  CHECK(angles.points[0].north == 61.5);
+  CHECK(angles.points[0].east == 13.5);
+}
+
+TEST_CASE("What a control file lacks is said with its line", "[control]") {
+  CHECK_THROWS_WITH(read("K1;22;14;2\nK2;22;14;2\n"), Catch::Contains("--columns id,north,east,height"));
+  CHECK_THROWS_WITH(read("id,east,north\nA,1,2\n"), Catch::Contains("column 'height' is missing"));
+  CHECK_THROWS_WITH(read("id,east,north,height\nA,1,2,3\nA,1,2,3\n"), Catch::Contains(":3: point 'A' comes twice"));
+  CHECK_THROWS_WITH(read("id,east,north,height\n\nA,1,two,3\n"), Catch::Contains(":3: north 'two' is not a number"));
+  CHECK_THROWS_WITH(read("id,east,north,height,sigma_h\nA,1,2,3,0\n"), Catch::Contains("sigma"));
+}
+
+TEST_CASE("The photos' positions betray the usual mistakes of control", "[control]") {
+  const auto all = photos();
+  CHECK(control::doubts_of(points(), all, {}).empty());
+  std::vector<control::Placed> swapped = points(), wrong = points(), line = points(), corner = points();
+  control::Reading reading{"with northing and easting swapped", "--columns", {}};
+  for (control::Placed& p : swapped) reading.places.push_back(p.place), std::swap(p.place.x(), p.place.y());
+  const auto doubts = control::doubts_of(swapped, all, {reading});
+  REQUIRE(doubts.size() == 1);
+  CHECK(doubts[0].all);
+  CHECK(says(doubts, "with northing and easting swapped they would fit"));
+  wrong[1].place.x() += 7000;  // 431290 typed as 438290
+  CHECK(says(control::doubts_of(wrong, all, {}), "point K2 lies 7.0 km"));
+  CHECK(says(control::doubts_of(wrong, all, {}), "with one digit changed, east 431290.000"));
+  for (std::size_t i = 0; i < line.size(); ++i) line[i].place = {431100 + 50.0 * static_cast<double>(i), 6822300 + 50.0 * static_cast<double>(i), 640};
+  CHECK(says(control::doubts_of(line, all, {}), "lie on one line"));
+  for (control::Placed& p : corner) p.place.head<2>() = Eigen::Vector2d(431100, 6822300) + 0.2 * (p.place.head<2>() - Eigen::Vector2d(431100, 6822300));
+  CHECK(says(control::doubts_of(corner, all, {}), "all control points lie within"));
+  // Heights above the ellipsoid, 38 m over the geoid that the survey counts from.
+  const auto ground = [](const Eigen::Vector2d& at) { return at.y() > 6822400 ? 615.0 : 602.0; };
+  const auto high = control::doubts_of(points(), all, {}, ground, 38.0);
+  INFO((high.empty() ? std::string("nothing said") : high[0].text));
+  CHECK(says(high, "other height system"));
+}
+
+TEST_CASE("A pattern of points is known among spots that lie elsewhere too", "[identify]") {
+  // Spots: the points shifted by 4 m, turned by 5 mrad, and sixty others; chance would not bring eight together.
+  std::vector<Vector3d> surveyed;
+  std::vector<orient::Spot> spots;
+  std::uint64_t state = 7;
+  const auto next = [&] { return static_cast<double>((state = state * 6364136223846793005ull + 1442695040888963407ull) >> 40) / (1 << 24); };
+  for (int i = 0; i < 8; ++i) surveyed.emplace_back(150 * next() - 75, 150 * next() - 75, 10 * next());
+  for (int i = 0; i < 60; ++i) spots.push_back({{150 * next() - 75, 150 * next() - 75, 10 * next()}, {0, 1, 2}, 0.1});
+  const std::vector<orient::Spot> others = spots;
+  for (const Vector3d& p : surveyed)
+    spots.push_back({{p.x() - 0.005 * p.y() + 3.0, p.y() + 0.005 * p.x() - 2.6, p.z() + 1.0}, {0, 1, 2}, 0.1});
+  const auto known = orient::identify(surveyed, spots, {12, 15}, 1.0);
+  REQUIRE(known);
+  CHECK(known->named == 8);
+  for (int i = 0; i < 8; ++i) CHECK(known->spot[i] == 60 + i);
+  // Without the points themselves nothing is known, though some shift always brings a few together.
+  CHECK_FALSE(orient::identify(surveyed, others, {12, 15}, 1.0));
+}
