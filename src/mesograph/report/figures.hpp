@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <mesograph/camera/camera.hpp>
 #include <mesograph/photo/image.hpp>
+#include <mesograph/report/canvas.hpp>
 #include <string>
 #include <vector>
 
@@ -72,6 +73,19 @@ struct ContactPhoto {
   photo::Rgb picture;  ///< empty: cannot be read
 };
 std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t more);
+
+/// A point's sightings, each enlarged around its place with a cross-hair, and a line of words under it; PNG.
+struct SightingSheet {
+  struct Chip {
+    std::string image, words;
+    photo::Rgb pixels;        ///< cut out of the photo; empty: cannot be read
+    Eigen::Vector2d at;       ///< of the sighting, in the pixels of the cut
+    Colour frame;
+  };
+  std::string title;
+  std::vector<Chip> chips;
+};
+std::string sighting_sheet(const SightingSheet& sheet);
 
 /// Photos and the pairs that are tied, thick where by many points; the photos with the worst covered frames are named;
 /// PNG.

@@ -219,4 +219,27 @@ std::string match_figure(const MatchPicture& p) {
   return canvas.png();
 }
 
+std::string sighting_sheet(const SightingSheet& sheet) {
+  constexpr int columns = 6, chip = 190, pitch_x = 206, pitch_y = 240, top = 46;
+  const int rows = std::max(1, (static_cast<int>(sheet.chips.size()) + columns - 1) / columns);
+  Canvas canvas(columns * pitch_x + 16, top + rows * pitch_y + 6);
+  canvas.text({16, 30}, sheet.title, 18);
+  for (std::size_t i = 0; i < sheet.chips.size(); ++i) {
+    const SightingSheet::Chip& c = sheet.chips[i];
+    const double x = 16 + pitch_x * static_cast<double>(i % columns), y = top + pitch_y * static_cast<double>(i / columns);
+    canvas.rectangle(x - 3, y - 3, chip + 6, chip + 6, c.frame);
+    canvas.rectangle(x, y, chip, chip, faint);
+    if (c.pixels.width > 0) {
+      canvas.picture(c.pixels, x, y, chip, chip);
+      // The cross-hair leaves the centre free: what is judged must be seen.
+      const Eigen::Vector2d at = Eigen::Vector2d(x, y) + c.at * (chip / static_cast<double>(c.pixels.width));
+      for (const auto& [dx, dy] : {std::pair(1, 0), std::pair(-1, 0), std::pair(0, 1), std::pair(0, -1)})
+        canvas.line(at + 9 * Eigen::Vector2d(dx, dy), at + 34 * Eigen::Vector2d(dx, dy), {0.95, 0.25, 0.15}, 1.2);
+    }
+    canvas.text({x, y + chip + 17}, fitted(canvas, c.image, chip, 13), 13);
+    canvas.text({x, y + chip + 33}, fitted(canvas, c.words, chip, 12), 12, {0.35, 0.38, 0.42});
+  }
+  return canvas.png();
+}
+
 }  // namespace mesograph::report

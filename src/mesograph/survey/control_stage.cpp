@@ -4,6 +4,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/plausibility.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <set>
 
 namespace mesograph::survey {
 
@@ -307,6 +308,8 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
   std::vector<ControlRow> rows = stored_control(survey);
   const std::string before = control_text(rows);
+  std::set<std::string> known;
+  for (const ControlRow& row : rows) known.insert(row.id);
   if (!options.file.empty()) {
     const std::vector<ControlRow> fresh = rows_of(survey, options, progress);
     judge_places(survey, options, fresh, progress);
@@ -337,6 +340,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
     if (rows.size() == n) throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
   }
   if (options.hold_out) hold_out(rows, *options.hold_out, why, changes);
+  // A point that this very call brings has no past to keep.
+  std::erase_if(changes, [&](const Decision& d) { return !known.count(d.image); });
   if (rows.empty() && options.remove.empty())
     throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {

@@ -87,12 +87,15 @@ class Search {
   int sighted_control() const;
   std::vector<Sighting> found() const { return found_; }
   std::vector<PredictedSighting> predicted() const;
+  std::map<std::pair<std::string, std::string>, double> residuals() const;
 
  private:
   void leave_out_what_people_said();
   bool place_of(const adjust::SurveyedPoint& p, Eigen::Vector3d& X, Eigen::Matrix3d& covariance) const;
   control::TargetOptions options_at(int station, const Eigen::Vector2d& x) const;
-  std::vector<Seen> look(const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step) const;
+  std::vector<Seen> look(const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step,
+                         std::vector<std::string>& notes) const;
+  void look_in_photo(std::size_t i, const std::vector<Window>& windows, bool clear_only, std::vector<Seen>& out) const;
   Eigen::Vector3d ground_of(const Seen& seen) const;
   void take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot);
 
@@ -195,29 +198,39 @@ control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x)
   return out;
 }
 
+void Search::look_in_photo(std::size_t i, const std::vector<Window>& windows, bool clear_only,
+                           std::vector<Seen>& out) const {
+  const auto station = static_cast<int>(i);
+  const photo::Grey grey = photo::read_grey(photos_[i]->path);
+  const double c = block_.cameras[block_.stations[i].camera].interior[camera::c];
+  for (const Window& w : windows) {
+    control::TargetOptions options = options_at(station, w.middle());
+    if (clear_only) options.least_contrast = 30;
+    for (const control::Target& t : control::find_targets(grey, w.low, w.high, options)) {
+      const double range = predictor_->range_to_ground(station, t.x);
+      out.push_back({station, t, range, t.size_px * range / c});
+    }
+  }
+}
+
 /// Targets in the windows of each photo, photo by photo in parallel. `clear_only`: of good contrast, where much ground
-/// is searched and a pattern needs not all of them.
-std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, bool clear_only,
-                               const char* step) const {
+/// is searched and a pattern needs not all of them. Photos that cannot be read are told of and left out.
+std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step,
+                               std::vector<std::string>& notes) const {
   std::vector<std::vector<Seen>> per_photo(photos_.size());
+  std::vector<std::string> failed(photos_.size());
   progress_.start(step, photos_.size());
   parallel_for(photos_.size(), [&](std::size_t i) {
     progress_.check();
-    const auto station = static_cast<int>(i);
-    if (!windows[i].empty() && !photos_[i]->path.empty()) {
-      const photo::Grey grey = photo::read_grey(photos_[i]->path);
-      const double c = block_.cameras[block_.stations[i].camera].interior[camera::c];
-      for (const Window& w : windows[i]) {
-        control::TargetOptions options = options_at(station, w.middle());
-        if (clear_only) options.least_contrast = 30;
-        for (const control::Target& t : control::find_targets(grey, w.low, w.high, options)) {
-          const double range = predictor_->range_to_ground(station, t.x);
-          per_photo[i].push_back({station, t, range, t.size_px * range / c});
-        }
-      }
+    try {
+      if (!windows[i].empty() && !photos_[i]->path.empty()) look_in_photo(i, windows[i], clear_only, per_photo[i]);
+    } catch (const Error& error) {
+      failed[i] = error.what();
     }
     progress_.advance();
   });
+  for (const std::string& text : failed)
+    if (!text.empty() && std::find(notes.begin(), notes.end(), text) == notes.end()) notes.push_back(text);
   std::vector<Seen> out;
   for (const auto& seen : per_photo) out.insert(out.end(), seen.begin(), seen.end());
   return out;
@@ -268,7 +281,7 @@ void Search::find_wide(std::vector<std::string>& notes) {
     }
   }
   for (auto& of_photo : windows) of_photo = merged(of_photo);
-  const std::vector<Seen> seen = look(windows, true, "looking for targets all over");
+  const std::vector<Seen> seen = look(windows, true, "looking for targets all over", notes);
   std::vector<Eigen::Vector3d> ground;
   for (const Seen& s : seen) ground.push_back(ground_of(s));
   const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
@@ -325,7 +338,7 @@ void Search::find_narrow(std::vector<std::string>& notes) {
       if (!p.hidden && !spoken_[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
         windows[p.station].push_back(around(p));
   for (auto& of_photo : windows) of_photo = merged(of_photo);
-  const std::vector<Seen> all = look(windows, false, "looking for targets within their ellipses");
+  const std::vector<Seen> all = look(windows, false, "looking for targets within their ellipses", notes);
   // Rays that were taken from the wide search are found again here, with the view of their own place.
   for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
     std::erase_if(block_.surveyed[i].point.rays, [&](const adjust::Ray& r) { return !spoken_[i].count(r.station); });
@@ -420,6 +433,18 @@ std::vector<PredictedSighting> Search::predicted() const {
   return out;
 }
 
+std::map<std::pair<std::string, std::string>, double> Search::residuals() const {
+  std::map<std::pair<std::string, std::string>, double> out;
+  for (const adjust::SurveyedPoint& p : block_.surveyed) {
+    adjust::GroundPoint point = p.point;
+    point.X.setConstant(nan);
+    if (!adjust::intersect(block_, point, 0.02)) continue;
+    for (const adjust::Ray& r : point.rays)
+      if (const auto v = adjust::residual(block_, r, point.X)) out[{named_.images[r.station], p.id}] = v->norm();
+  }
+  return out;
+}
+
 }  // namespace
 
 FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find, Progress& progress) {
@@ -439,6 +464,7 @@ FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find,
   }
   out.found = search.found();
   out.predicted = search.predicted();
+  out.residuals = search.residuals();
   return out;
 }
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <map>
 #include <mesograph/adjust/predict.hpp>
 #include <mesograph/control/target.hpp>
 #include <mesograph/survey/blocks.hpp>
@@ -18,6 +19,8 @@ struct PredictedSighting {
 struct FoundSightings {
   std::vector<Sighting> found;
   std::vector<PredictedSighting> predicted;  ///< all that should show, best photos first within a point
+  /// How far each sighting lies from where the rays of its point meet, pixels; by image and point.
+  std::map<std::pair<std::string, std::string>, double> residuals;
   std::vector<std::string> notes;            ///< sentences for the user: what was ambiguous, what was left out
 };
 

@@ -4,6 +4,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/find_sightings.hpp>
 #include <mesograph/survey/photo_table.hpp>
+#include <mesograph/survey/sight_sheets.hpp>
 #include <mesograph/survey/stages.hpp>
 #include <set>
 
@@ -188,6 +189,7 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   write_file(found_path, sightings_text(result.found));
   const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);
   write_file(table, sightings_text(all));
+  draw_sheets(survey, all, result, progress);
   Outcome out;
   out.summary = summary_of(all, result);
   // Without a block, or without looking, the stage is not done.

@@ -1,0 +1,164 @@
+#!/usr/bin/python3
+"""Control as a crew sends it, and targets that are found from geotags alone."""
+import math
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+from harness import call, folder, good, rows, run_all
+
+WORK = folder()
+ROOT = Path(__file__).resolve().parents[2]
+MADE, SURVEY = WORK / "made", WORK / "survey"
+DEMO = ROOT / "demo" / "osterlund"
+
+
+def admitted(where):
+    good("new", where, "--crs", "EPSG:25833+5773")
+    for sortie in ("grid", "cross"):
+        good("admit", MADE / "photos" / sortie, "--sortie", sortie, "-s", where)
+    return where
+
+
+def test_targets_are_found_from_geotags_and_control_alone():
+    # 960 pixels wide: targets of 10 pixels, and positions that are off by 40.
+    assert call("simulate", MADE, "--photos", "14", "--size", "960x720", "--quiet").code == 0
+    admitted(SURVEY)
+    good("tie", "-s", SURVEY)
+    good("orient", "-s", SURVEY)
+    good("control", MADE / "control.csv", "-s", SURVEY)
+    sighted = good("sight", "-s", SURVEY)
+    judged = subprocess.run([ROOT / "scripts" / "check-sightings", SURVEY, MADE], capture_output=True, text=True)
+    print(judged.stdout)
+    assert "farther than 1 px from the truth: 0" in judged.stdout, judged.stdout
+    visible = len(rows(MADE / "sightings.csv"))
+    # A block of fourteen photos shows some points in one or two photos only: those cannot be checked by others.
+    assert sighted["found"] > 0.8 * visible and sighted["confirmed"] == 0, (sighted["found"], visible)
+    rms = float(judged.stdout.split("RMS ")[1].split()[0])
+    assert rms < 0.15, judged.stdout
+    assert all("finder: checker" in row["origin"] for row in rows(SURVEY / "results" / "sightings.csv") if row["state"] == "found")
+    best = [p for p in sighted["predictions"] if p["point"] == "K01"]
+    assert best and [p["worth"] for p in best] == sorted((p["worth"] for p in best), reverse=True)
+    assert all(p["axis_a"] >= p["axis_b"] > 0 for p in sighted["predictions"])
+    assert (SURVEY / "results" / "sheets" / "K01.png").read_bytes()[:4] == b"\x89PNG"
+
+
+def test_found_sightings_take_part_and_are_counted_as_unconfirmed():
+    adjusted = good("adjust", "-s", SURVEY)
+    used = adjusted["sightings"]
+    assert used["used"] == used["unconfirmed"] > 100 and adjusted["control"]["count"] == 8
+    gsd = adjusted["gsd"]
+    for axis in ("east", "north", "height"):
+        assert adjusted["check"][f"rmse_{axis}"] < gsd, adjusted["check"]
+    assert "sightings unconfirmed" in call("adjust", "-s", SURVEY).out
+    confirmed = good("sight", "--confirm", "K*", "-s", SURVEY)
+    assert confirmed["confirmed"] > 20
+    again = good("adjust", "-s", SURVEY)["sightings"]
+    assert again["unconfirmed"] == again["used"] - confirmed["confirmed"]
+    settings = (SURVEY / "survey.toml").read_text()
+    (SURVEY / "survey.toml").write_text(settings + '\n[adjust]\nsightings = "confirmed"\n')
+    without = good("adjust", "-s", SURVEY)
+    assert without["sightings"] == {"used": confirmed["confirmed"], "unconfirmed": 0} and without["check"] is None
+    (SURVEY / "survey.toml").write_text(settings)
+    rejected = good("sight", "--reject", "P01", "-s", SURVEY)
+    assert rejected["rejected"] > 0 and good("sight", "-s", SURVEY)["rejected"] == rejected["rejected"]
+
+
+def test_the_same_sightings_whatever_the_threads():
+    table = SURVEY / "results" / "sightings.csv"
+    before = table.read_bytes()
+    for threads in (1, 3):
+        table.unlink()
+        good("sight", "--threads", threads, "-s", SURVEY)
+        assert table.read_bytes() == before, threads
+
+
+def test_a_site_whose_targets_are_gone_gives_no_control_point():
+    """The same photos, control that lies 30 m away: what is there (targets of other points, road, boulders) is not it."""
+    place = WORK / "elsewhere"
+    shutil.copytree(SURVEY, place)
+    shutil.rmtree(place / "inputs" / "sightings.csv", ignore_errors=True)
+    (place / "inputs" / "sightings.csv").unlink()
+    with open(place / "inputs" / "control.csv", "w", encoding="utf-8") as out:
+        out.write("id,east,north,height,role\n")
+        for i, row in enumerate(r for r in rows(MADE / "control.csv") if r["role"] == "control"):
+            turn = 2.4 * i
+            out.write(f"{row['id']},{float(row['east']) + 6 * math.cos(turn):.3f},{float(row['north']) + 6 * math.sin(turn):.3f},{row['height']},control\n")
+    told = good("sight", "-s", place)
+    assert told["found"] == 0, told["found"]
+    assert any("no pattern" in w["text"] for w in told["warnings"]), told["warnings"]
+
+
+def test_the_messy_file_of_the_demo():
+    place = WORK / "messy"
+    good("new", place, "--crs", "EPSG:25833+5773")
+    good("admit", DEMO / "photos" / "cross", "--sortie", "cross", "-s", place)
+    raw = DEMO / "control_raw.txt"
+    refused = call("control", raw, "-s", place)
+    assert refused.code == 3 and "--columns id,north,east,height,- --units ft" in refused.last, refused.last
+    metres = call("control", raw, "--columns", "id,north,east,height,code", "-s", place)
+    assert metres.code == 3 and "taken as ft they would fit" in metres.last, metres.last
+    wrong = call("control", raw, "--columns", "id,east,north,height,code", "--units", "ft", "-s", place)
+    assert wrong.code == 3 and "with northing and easting swapped they would fit" in wrong.last, wrong.last
+    assert not (place / "inputs" / "control.csv").exists()
+    given = ("control", raw, "--columns", "id,north,east,height,code", "--units", "ft", "--check", "P*", "-s", place)
+    assert good(*given, "--dry-run")["check"] == 63 and not (place / "inputs" / "control.csv").exists()
+    good(*given)
+    want = {row["id"]: row for row in rows(DEMO / "control.csv")}
+    for row in rows(place / "inputs" / "control.csv"):
+        for axis in ("east", "north", "height"):
+            assert abs(float(row[axis]) - float(want[row["id"]][axis])) < 1e-4, row
+        assert row["role"] == want[row["id"]]["role"]
+
+
+def test_control_from_another_system():
+    """The same points as UTM zone 32, and as latitude and longitude in the datum of the survey, by another library."""
+    from osgeo import osr
+
+    osr.UseExceptions()
+    place = WORK / "messy"
+    utm33, utm32, etrs = osr.SpatialReference(), osr.SpatialReference(), osr.SpatialReference()
+    for system, code in ((utm33, 25833), (utm32, 25832), (etrs, 4258)):
+        system.ImportFromEPSG(code)
+        system.SetAxisMappingStrategy(osr.OAMS_TRADITIONAL_GIS_ORDER)
+    want = {row["id"]: row for row in rows(DEMO / "control.csv")}
+    for system, header, crs in ((utm32, "id,east,north,height", "EPSG:25832+5773"), (etrs, "id,lon,lat,height", "EPSG:4258")):
+        way = osr.CoordinateTransformation(utm33, system)
+        with open(WORK / "other.csv", "w", encoding="utf-8") as out:
+            out.write(header + "\n")
+            for row in want.values():
+                x, y, _ = way.TransformPoint(float(row["east"]), float(row["north"]))
+                out.write(f"{row['id']},{x:.10f},{y:.10f},{row['height']}\n")
+        if crs == "EPSG:25832+5773":
+            told = call("control", WORK / "other.csv", "-s", place)
+            assert told.code == 3 and "--crs EPSG:25832" in told.last, told.last
+        listed = good("control", WORK / "other.csv", "--crs", crs, "--dry-run", "-s", place)["list"]
+        for point in listed:
+            # Two ways through the same formulas, and 1e-10 degrees of rounding: 0.02 mm.
+            assert abs(point["east"] - float(want[point["id"]]["east"])) < 1e-4
+            assert abs(point["north"] - float(want[point["id"]]["north"])) < 1e-4
+            # Without a vertical part heights are above the ellipsoid: EGM96 is 33 to 36 m over it here.
+            off = point["height"] - float(want[point["id"]]["height"])
+            assert abs(off) < 1e-4 if "+" in crs else -45 < off < -25, off
+
+
+def test_checks_are_held_out_well_spread_and_changes_are_kept():
+    held = good("control", "--hold-out", "3", "-s", WORK / "messy")
+    assert held["control"] == 5 and held["check"] == 66
+    noted = (WORK / "messy" / "inputs" / "decisions.csv").read_text()
+    assert noted.count("role check") == 3
+    assert call("control", "--hold-out", "9", "-s", WORK / "messy").code == 3
+    good("control", "--sigma", "K*=0.02:0.04", "-s", WORK / "messy")
+    table = {row["id"]: row for row in rows(WORK / "messy" / "inputs" / "control.csv")}
+    assert float(table["K03"]["sigma_h"]) == 0.02 and float(table["K03"]["sigma_v"]) == 0.04
+    assert good("control", "--remove", "P6*", "-s", WORK / "messy")["points"] == 67
+    good("control", "--role", "off=K01", "-s", SURVEY)
+    assert "check RMSE before" in (SURVEY / "inputs" / "decisions.csv").read_text()
+
+
+if __name__ == "__main__":
+    try:
+        run_all(sys.modules[__name__])
+    finally:
+        shutil.rmtree(WORK, ignore_errors=True)
