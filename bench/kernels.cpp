@@ -1,4 +1,5 @@
-// Kernels that decide the running time, each beside a plain yardstick in the same run: quote the ratio, not the seconds.
+// Kernels that decide the running time, each beside a plain yardstick in the same run: quote the ratio, not the
+// seconds.
 #include <benchmark/benchmark.h>
 
 #include <cmath>
@@ -31,8 +32,8 @@ void nearest_descriptors(benchmark::State& state) {
   const auto a = random_rows(n, 1), b = random_rows(n, 2);
   std::vector<match::Nearest> of_a, of_b;
   for (auto _ : state) match::nearest_both_ways(a.data(), n, b.data(), n, of_a, of_b);
-  state.counters["products/s"] =
-      benchmark::Counter(static_cast<double>(n) * static_cast<double>(n) * 128, benchmark::Counter::kIsIterationInvariantRate);
+  state.counters["products/s"] = benchmark::Counter(static_cast<double>(n) * static_cast<double>(n) * 128,
+                                                    benchmark::Counter::kIsIterationInvariantRate);
 }
 BENCHMARK(nearest_descriptors)->Arg(1000)->Arg(4000)->Unit(benchmark::kMillisecond);
 
@@ -46,15 +47,16 @@ void nearest_descriptors_plain(benchmark::State& state) {
       std::int32_t best = INT32_MAX;
       for (std::size_t j = 0; j < n; ++j) {
         std::int32_t d = 0;
-        for (std::size_t k = 0; k < 128; ++k) d += (a[128 * i + k] - b[128 * j + k]) * (a[128 * i + k] - b[128 * j + k]);
+        for (std::size_t k = 0; k < 128; ++k)
+          d += (a[128 * i + k] - b[128 * j + k]) * (a[128 * i + k] - b[128 * j + k]);
         best = std::min(best, d);
       }
       all += best;
     }
     benchmark::DoNotOptimize(all);
   }
-  state.counters["products/s"] =
-      benchmark::Counter(static_cast<double>(n) * static_cast<double>(n) * 128, benchmark::Counter::kIsIterationInvariantRate);
+  state.counters["products/s"] = benchmark::Counter(static_cast<double>(n) * static_cast<double>(n) * 128,
+                                                    benchmark::Counter::kIsIterationInvariantRate);
 }
 BENCHMARK(nearest_descriptors_plain)->Arg(1000)->Unit(benchmark::kMillisecond);
 

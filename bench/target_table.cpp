@@ -19,9 +19,9 @@ struct Condition {
   double tilt_deg, blur_px, noise, shadow, wear;
 };
 constexpr Condition conditions[] = {
-    {"clean", 0, 0.5, 2, 1, 0},       {"sharp", 0, 0, 2, 1, 0},         {"blur 1", 0, 1, 2, 1, 0},
-    {"blur 2", 0, 2, 2, 1, 0},        {"tilt 25", 25, 0.5, 2, 1, 0},    {"tilt 50", 50, 0.5, 2, 1, 0},
-    {"noise 8", 0, 0.5, 8, 1, 0},     {"shadow", 20, 0.5, 2, 0.45, 0},  {"worn", 20, 0.5, 2, 1, 0.35},
+    {"clean", 0, 0.5, 2, 1, 0},   {"sharp", 0, 0, 2, 1, 0},        {"blur 1", 0, 1, 2, 1, 0},
+    {"blur 2", 0, 2, 2, 1, 0},    {"tilt 25", 25, 0.5, 2, 1, 0},   {"tilt 50", 50, 0.5, 2, 1, 0},
+    {"noise 8", 0, 0.5, 8, 1, 0}, {"shadow", 20, 0.5, 2, 0.45, 0}, {"worn", 20, 0.5, 2, 1, 0.35},
 };
 
 struct Draw {
@@ -45,11 +45,13 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
   const simulate::MarkPicture picture = simulate::draw_mark(view, random);
   control::TargetOptions options;
   const double slope = 5 * rad_per_deg;
-  const Eigen::Vector3d level = (picture.normal + Eigen::Vector3d(random.normal(slope), random.normal(slope), 0)).normalized();
+  const Eigen::Vector3d level =
+      (picture.normal + Eigen::Vector3d(random.normal(slope), random.normal(slope), 0)).normalized();
   // From x right, y down, z forward to x right, y up, z backwards.
   const auto turned = [](const Eigen::Vector3d& v) { return Eigen::Vector3d(v.x(), -v.y(), -v.z()); };
   options.view = control::plane_view(turned(level), turned(picture.sight), view.c, slope);
-  const Eigen::Vector2d reach(20, 20), middle = picture.centre + Eigen::Vector2d(random.uniform(-8, 8), random.uniform(-8, 8));
+  const Eigen::Vector2d reach(20, 20),
+      middle = picture.centre + Eigen::Vector2d(random.uniform(-8, 8), random.uniform(-8, 8));
   Draw out;
   for (const control::Target& t : control::find_targets(picture.image, middle - reach, middle + reach, options)) {
     if (control::to_string(t.kind) != simulate::to_string(mark)) continue;
@@ -71,7 +73,8 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
 void print_cell(simulate::Mark mark, double size, const Condition& condition, std::size_t draws) {
   std::vector<Draw> all(draws);
   parallel_for(draws, [&](std::size_t i) {
-    all[i] = draw(mark, size, condition, seed_from(fmt::format("{} {} {} {}", simulate::to_string(mark), size, condition.name, i)));
+    all[i] = draw(mark, size, condition,
+                  seed_from(fmt::format("{} {} {} {}", simulate::to_string(mark), size, condition.name, i)));
   });
   int found = 0, wrong = 0;
   double squares = 0, ratio = 0, largest = 0;
@@ -85,8 +88,9 @@ void print_cell(simulate::Mark mark, double size, const Condition& condition, st
     largest = std::max(largest, d.error.norm());
   }
   const double n = std::max(1, found), bias = std::max(sum.norm(), along.norm()) / n;
-  fmt::print("| {} | {:.0f} | {} | {:.0f} | {} | {:.3f} | {:.3f} | {:.2f} | {:.2f} |\n", simulate::to_string(mark), size, condition.name,
-             100.0 * found / static_cast<double>(draws), wrong, bias, std::sqrt(squares / n / 2), largest, std::sqrt(ratio / n));
+  fmt::print("| {} | {:.0f} | {} | {:.0f} | {} | {:.3f} | {:.3f} | {:.2f} | {:.2f} |\n", simulate::to_string(mark),
+             size, condition.name, 100.0 * found / static_cast<double>(draws), wrong, bias, std::sqrt(squares / n / 2),
+             largest, std::sqrt(ratio / n));
   std::fflush(stdout);
 }
 
@@ -96,24 +100,29 @@ int main(int argc, char** argv) {
   const std::size_t draws = argc > 1 ? static_cast<std::size_t>(std::atoi(argv[1])) : 200;
   const bool quick = argc > 2 && std::string(argv[2]) == "quick";
   const std::string only = quick ? "" : argc > 2 ? argv[2] : "";
-  fmt::print("| target | px | condition | found % | elsewhere | bias px | RMS px | largest px | error / sigma |\n|---|---|---|---|---|---|---|---|---|\n");
-  for (const simulate::Mark mark : {simulate::Mark::checker, simulate::Mark::cross, simulate::Mark::disc, simulate::Mark::ring})
+  fmt::print(
+      "| target | px | condition | found % | elsewhere | bias px | RMS px | largest px | error / sigma "
+      "|\n|---|---|---|---|---|---|---|---|---|\n");
+  for (const simulate::Mark mark :
+       {simulate::Mark::checker, simulate::Mark::cross, simulate::Mark::disc, simulate::Mark::ring})
     for (const double size : quick ? std::vector<double>{10.0, 20.0} : std::vector<double>{6.0, 10.0, 20.0, 60.0})
       for (const Condition& condition : conditions)
         if (only.empty() || only == simulate::to_string(mark)) print_cell(mark, size, condition, draws);
   fmt::print("\n| false alarms | accepted of {} |\n|---|---|\n", draws);
-  for (const simulate::Mark mark : {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow, simulate::Mark::window,
-                                    simulate::Mark::corner, simulate::Mark::grating}) {
+  for (const simulate::Mark mark : {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow,
+                                    simulate::Mark::window, simulate::Mark::corner, simulate::Mark::grating}) {
     std::vector<int> taken(draws);
     parallel_for(draws, [&](std::size_t i) {
       Random random(seed_from(fmt::format("{} {}", simulate::to_string(mark), i)));
       simulate::MarkView view;
       view.mark = mark;
       view.size_px = random.uniform(15, 50);
-      view.turn = random.uniform(0, 2 * pi), view.tilt = random.uniform(0, 0.7), view.tilt_towards = random.uniform(0, 2 * pi);
+      view.turn = random.uniform(0, 2 * pi), view.tilt = random.uniform(0, 0.7),
+      view.tilt_towards = random.uniform(0, 2 * pi);
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
       const Eigen::Vector2d reach(25, 25);
-      taken[i] = static_cast<int>(control::find_targets(picture.image, picture.centre - reach, picture.centre + reach).size());
+      taken[i] =
+          static_cast<int>(control::find_targets(picture.image, picture.centre - reach, picture.centre + reach).size());
     });
     const auto any = std::count_if(taken.begin(), taken.end(), [](int n) { return n > 0; });
     if (only.empty() || only == "false") fmt::print("| {} | {} |\n", simulate::to_string(mark), any);

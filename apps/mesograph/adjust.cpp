@@ -34,7 +34,8 @@ void run_adjust(Call& call) {
   call.lines.push_back(accuracy_line("control", call.json["control"]));
   call.lines.push_back(accuracy_line("check", call.json["check"]));
   if (const auto& s = call.json["sightings"]; s["unconfirmed"].get<int>() > 0)
-    call.lines.push_back(fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
+    call.lines.push_back(
+        fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
 }
 
 }  // namespace

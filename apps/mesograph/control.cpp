@@ -31,16 +31,18 @@ control::LengthUnit unit_from(const std::string& word) {
   using control::LengthUnit;
   for (const LengthUnit unit : {LengthUnit::metre, LengthUnit::millimetre, LengthUnit::foot, LengthUnit::us_foot})
     if (control::to_string(unit) == word) return unit;
-  throw UsageError("--units {}: write m, mm, ft (international) or us-ft (US survey), or two of them: plan,height", word);
+  throw UsageError("--units {}: write m, mm, ft (international) or us-ft (US survey), or two of them: plan,height",
+                   word);
 }
 
 /// The points as a table for reading.
 void list_points(Call& call) {
   const auto cell = [](const nlohmann::ordered_json& v, int width, int decimals) {
-    return v.is_number() ? fmt::format("{:>{}.{}f}", v.get<double>(), width, decimals) : fmt::format("{:>{}}", "-", width);
+    return v.is_number() ? fmt::format("{:>{}.{}f}", v.get<double>(), width, decimals)
+                         : fmt::format("{:>{}}", "-", width);
   };
-  call.lines.push_back(fmt::format("{:<12} {:<8} {:>14} {:>14} {:>11} {:>8} {:>8}", "id", "role", "east", "north", "height",
-                                   "sigma_h", "sigma_v"));
+  call.lines.push_back(fmt::format("{:<12} {:<8} {:>14} {:>14} {:>11} {:>8} {:>8}", "id", "role", "east", "north",
+                                   "height", "sigma_h", "sigma_v"));
   for (const auto& p : call.json["list"])
     call.lines.push_back(fmt::format("{:<12} {:<8} {} {} {} {} {}", p["id"].get<std::string>(),
                                      p["role"].get<std::string>(), cell(p["east"], 14, 4), cell(p["north"], 14, 4),
@@ -81,7 +83,8 @@ Command control_command() {
             auto add = options.add_options();
             add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...",
                 cxxopts::value<std::string>());
-            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height", cxxopts::value<std::string>());
+            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height",
+                cxxopts::value<std::string>());
             add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
             add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", cxxopts::value<std::string>());
             add("check", "these points are checks (patterns): 'CP*'", cxxopts::value<std::string>());

@@ -48,7 +48,8 @@ void run_stages(Call& call, survey::Survey& opened) {
                                      adjusted["check"]["rmse_north"].get<double>(),
                                      adjusted["check"]["rmse_height"].get<double>(), adjusted["gsd"].get<double>()));
   if (const auto& s = adjusted["sightings"]; s["unconfirmed"].get<int>() > 0)
-    call.lines.push_back(fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
+    call.lines.push_back(
+        fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
   call.lines.push_back(fmt::format("results: {}", opened.results().string()));
 }
 

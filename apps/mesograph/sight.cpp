@@ -15,7 +15,8 @@ void list_predictions(Call& call, const std::string& pattern) {
     if (!glob_match(pattern, p["point"].get<std::string>())) continue;
     if (p["point"] != point) {
       point = p["point"];
-      call.lines.push_back(fmt::format("{}   photo               x        y   ellipse px   off vertical  worth", point));
+      call.lines.push_back(
+          fmt::format("{}   photo               x        y   ellipse px   off vertical  worth", point));
     }
     call.lines.push_back(fmt::format("    {:<18} {:8.1f} {:8.1f} {:6.1f} x {:<5.1f} {:8.0f} deg {:8.2f}{}",
                                      p["image"].get<std::string>(), p["x"].get<double>(), p["y"].get<double>(),

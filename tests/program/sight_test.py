@@ -143,6 +143,41 @@ def test_control_from_another_system():
             assert abs(off) < 1e-4 if "+" in crs else -45 < off < -25, off
 
 
+def test_control_as_a_layer_of_points():
+    """The same points as GeoJSON in latitude and longitude, as GeoPackage in the survey's grid."""
+    from osgeo import ogr, osr
+
+    ogr.UseExceptions()
+    want = {row["id"]: row for row in rows(DEMO / "control.csv")}
+    for name, driver, code in (("points.gpkg", "GPKG", 25833), ("points.geojson", "GeoJSON", 4326)):
+        system, grid = osr.SpatialReference(), osr.SpatialReference()
+        system.ImportFromEPSG(code), grid.ImportFromEPSG(25833)
+        for s in (system, grid):
+            s.SetAxisMappingStrategy(osr.OAMS_TRADITIONAL_GIS_ORDER)
+        way = osr.CoordinateTransformation(grid, system)
+        data = ogr.GetDriverByName(driver).CreateDataSource(str(WORK / name))
+        options = ["COORDINATE_PRECISION=11"] if driver == "GeoJSON" else []
+        layer = data.CreateLayer("points", system, ogr.wkbPoint25D, options)
+        layer.CreateField(ogr.FieldDefn("name", ogr.OFTString))
+        layer.CreateField(ogr.FieldDefn("role", ogr.OFTString))
+        for row in want.values():
+            feature = ogr.Feature(layer.GetLayerDefn())
+            feature["name"], feature["role"] = row["id"], row["role"]
+            x, y, _ = way.TransformPoint(float(row["east"]), float(row["north"]))
+            point = ogr.Geometry(ogr.wkbPoint25D)
+            point.AddPoint(x, y, float(row["height"]))
+            feature.SetGeometry(point)
+            layer.CreateFeature(feature)
+        layer = data = None
+        told = good("control", WORK / name, "--dry-run", "-s", WORK / "messy")
+        for point in told["list"]:
+            row = want[point["id"]]
+            # Between WGS 84 and ETRS89 the register's operation moves nothing, and is good to a metre, which is said.
+            assert math.hypot(point["east"] - float(row["east"]), point["north"] - float(row["north"])) < 1e-3, (name, point)
+        if code == 4326:
+            assert any("good to" in w["text"] for w in told["warnings"]), told["warnings"]
+
+
 def test_checks_are_held_out_well_spread_and_changes_are_kept():
     held = good("control", "--hold-out", "3", "-s", WORK / "messy")
     assert held["control"] == 5 and held["check"] == 66
@@ -153,6 +188,7 @@ def test_checks_are_held_out_well_spread_and_changes_are_kept():
     table = {row["id"]: row for row in rows(WORK / "messy" / "inputs" / "control.csv")}
     assert float(table["K03"]["sigma_h"]) == 0.02 and float(table["K03"]["sigma_v"]) == 0.04
     assert good("control", "--remove", "P6*", "-s", WORK / "messy")["points"] == 67
+    good("adjust", "-s", SURVEY)
     good("control", "--role", "off=K01", "-s", SURVEY)
     assert "check RMSE before" in (SURVEY / "inputs" / "decisions.csv").read_text()
 

@@ -75,7 +75,8 @@ TEST_CASE("Units of a control file", "[control]") {
   CHECK(read(text, {{}, LengthUnit::foot, LengthUnit::us_foot}).points[0].height == Approx(1200).margin(1e-9));
   CHECK(read(text, {{}, LengthUnit::millimetre, LengthUnit::metre}).points[0].north == Approx(2).margin(1e-12));
   CHECK(control::degrees_from("61 30 15.12 N") == Approx(61 + 30 / 60.0 + 15.12 / 3600).margin(1e-12));
-  CHECK(control::degrees_from("8\xC2\xB0" "15'36\"W") == Approx(-8.26).margin(1e-12));
+  CHECK(control::degrees_from("8\xC2\xB0"
+                              "15'36\"W") == Approx(-8.26).margin(1e-12));
   CHECK(std::isnan(control::degrees_from("61 75 0")));
   const control::ControlFile angles = read("id;lat;lon;height\nA;61 30 0;13,5;10\n");
   CHECK(angles.coordinates == control::Coordinates::geographic);
@@ -104,9 +105,11 @@ TEST_CASE("The photos' positions betray the usual mistakes of control", "[contro
   wrong[1].place.x() += 7000;  // 431290 typed as 438290
   CHECK(says(control::doubts_of(wrong, all, {}), "point K2 lies 7.0 km"));
   CHECK(says(control::doubts_of(wrong, all, {}), "with one digit changed, east 431290.000"));
-  for (std::size_t i = 0; i < line.size(); ++i) line[i].place = {431100 + 50.0 * static_cast<double>(i), 6822300 + 50.0 * static_cast<double>(i), 640};
+  for (std::size_t i = 0; i < line.size(); ++i)
+    line[i].place = {431100 + 50.0 * static_cast<double>(i), 6822300 + 50.0 * static_cast<double>(i), 640};
   CHECK(says(control::doubts_of(line, all, {}), "lie on one line"));
-  for (control::Placed& p : corner) p.place.head<2>() = Eigen::Vector2d(431100, 6822300) + 0.2 * (p.place.head<2>() - Eigen::Vector2d(431100, 6822300));
+  for (control::Placed& p : corner)
+    p.place.head<2>() = Eigen::Vector2d(431100, 6822300) + 0.2 * (p.place.head<2>() - Eigen::Vector2d(431100, 6822300));
   CHECK(says(control::doubts_of(corner, all, {}), "all control points lie within"));
   // Heights above the ellipsoid, 38 m over the geoid that the survey counts from.
   const auto ground = [](const Eigen::Vector2d& at) { return at.y() > 6822400 ? 615.0 : 602.0; };
@@ -120,7 +123,9 @@ TEST_CASE("A pattern of points is known among spots that lie elsewhere too", "[i
   std::vector<Vector3d> surveyed;
   std::vector<orient::Spot> spots;
   std::uint64_t state = 7;
-  const auto next = [&] { return static_cast<double>((state = state * 6364136223846793005ull + 1442695040888963407ull) >> 40) / (1 << 24); };
+  const auto next = [&] {
+    return static_cast<double>((state = state * 6364136223846793005ull + 1442695040888963407ull) >> 40) / (1 << 24);
+  };
   for (int i = 0; i < 8; ++i) surveyed.emplace_back(150 * next() - 75, 150 * next() - 75, 10 * next());
   for (int i = 0; i < 60; ++i) spots.push_back({{150 * next() - 75, 150 * next() - 75, 10 * next()}, {0, 1, 2}, 0.1});
   const std::vector<orient::Spot> others = spots;

@@ -185,3 +185,20 @@ TEST_CASE("Many positions at once are those one by one, from any CRS") {
   CHECK(geo::geoid_height(geo::resolve({"EPSG:25833+5773", "", ""}), 13.7, 61.5) == Approx(36).margin(5));
   CHECK(geo::geoid_height(crs, 13.7, 61.5) == 0);
 }
+
+TEST_CASE("Points of geocentric and geographic systems reach the survey's, exactly within its datum") {
+  const geo::Crs crs = geo::resolve(utm33_egm96);
+  const Eigen::Vector3d place(431210.5, 6822401.25, 641.5);
+  // The survey's own datum is ETRS89 on GRS 1980; its geographic coordinates by way of WGS 84 would be off by nothing
+  // that the register knows, so the plain conversion is the oracle: textbook formula for X, Y, Z.
+  const Eigen::Vector3d lon_lat_h = geo::wgs84_from_crs(crs, place);
+  const Eigen::Vector3d X = geocentric(lon_lat_h.x(), lon_lat_h.y(), lon_lat_h.z(), 6378137.0, 298.257222101);
+  geo::DatumShift shift;
+  const Eigen::Vector3d from_geocentric = geo::crs_from("EPSG:4936", crs, {X}, &shift)[0];
+  // Decimals: 1e-11 degrees are a micrometre; the formula and PROJ agree to 1e-8 m.
+  CHECK((from_geocentric - place).norm() < 1e-5);
+  CHECK((geo::crs_from("EPSG:4937", crs, {lon_lat_h})[0] - place).norm() < 1e-5);
+  CHECK(shift.accuracy <= 0.0);  // within one datum nothing is shifted
+  CHECK((geo::crs_from("EPSG:25833+5773", crs, {place})[0] - place).norm() < 1e-6);
+  CHECK_THROWS_WITH(geo::crs_from("EPSG:1", crs, {place}), Contains("is not in the register"));
+}

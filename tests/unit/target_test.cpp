@@ -72,8 +72,8 @@ TEST_CASE("Clean targets of every kind are measured to a few hundredths of a pix
       simulate::MarkView view;
       view.mark = mark, view.size_px = 14, view.tilt = tilt_deg * rad_per_deg;
       const Cell c = cell(view, 40);
-      INFO(simulate::to_string(mark) << " tilted " << tilt_deg << ": found " << c.found << ", rms " << c.rms << ", bias "
-                                     << c.bias << ", error/sigma " << c.ratio);
+      INFO(simulate::to_string(mark) << " tilted " << tilt_deg << ": found " << c.found << ", rms " << c.rms
+                                     << ", bias " << c.bias << ", error/sigma " << c.ratio);
       CHECK(c.found >= 30);
       // Noise of 2 in a contrast above 100 over some hundred pixels is worth 0.01 px; the worst cell of the table 0.03.
       CHECK(c.rms < 0.05);
@@ -124,7 +124,8 @@ TEST_CASE("Worn and half shaded targets are measured well or not accepted", "[ta
 
 TEST_CASE("Road markings are no targets", "[target]") {
   int taken = 0;
-  for (const auto mark : {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow, simulate::Mark::corner})
+  for (const auto mark :
+       {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow, simulate::Mark::corner})
     for (int i = 0; i < 12; ++i) {
       Random random(seed_from(simulate::to_string(mark) + std::to_string(i)));
       simulate::MarkView view;

@@ -26,8 +26,8 @@ std::string hash_file(const std::filesystem::path& path);
 /// 64-bit seed from the name of a work item, so that its random choices depend on nothing else.
 std::uint64_t seed_from(std::string_view name);
 
-/// Patterns of the shell (POSIX fnmatch): "*" any run of characters, "?" one, "[12]" one of these; the whole text has to
-/// match.
+/// Patterns of the shell (POSIX fnmatch): "*" any run of characters, "?" one, "[12]" one of these; the whole text has
+/// to match.
 bool glob_match(const std::string& pattern, const std::string& text);
 
 /// The member of `known` that is nearest to `word` by edit distance; empty where none comes near.

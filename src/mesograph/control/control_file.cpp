@@ -6,6 +6,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/control/control_file.hpp>
+#include <mesograph/control/vector_points.hpp>
 #include <optional>
 #include <set>
 #include <sstream>
@@ -112,9 +113,10 @@ char delimiter_of(const std::vector<Line>& lines, const std::filesystem::path& p
     if (fields >= 3 && delimiter != ' ' && 10 * agree >= 8 * lines.size()) return delimiter;
   }
   if (lines.size() == 1 || split(lines[0].text, ',').size() > 1) return ',';
-  throw Error("{}: no delimiter (comma, semicolon, tab, bar or blanks) cuts its lines into three or more equal fields; "
-              "save it as a table with one row a point",
-              path.string());
+  throw Error(
+      "{}: no delimiter (comma, semicolon, tab, bar or blanks) cuts its lines into three or more equal fields; "
+      "save it as a table with one row a point",
+      path.string());
 }
 
 std::optional<double> number(std::string text, bool decimal_comma) {
@@ -138,23 +140,6 @@ bool has_decimal_comma(const std::vector<Line>& lines, char delimiter) {
   return comma;
 }
 
-/// Our word for a column's heading; empty: none of ours.
-std::string meaning_of(const std::string& heading) {
-  static const std::map<std::string, std::string> words = {
-      {"id", "id"},           {"point", "id"},        {"name", "id"},       {"pt", "id"},         {"nr", "id"},
-      {"no", "id"},           {"number", "id"},       {"label", "id"},      {"point_id", "id"},   {"pointid", "id"},
-      {"east", "east"},       {"easting", "east"},    {"e", "east"},        {"north", "north"},   {"northing", "north"},
-      {"n", "north"},         {"height", "height"},   {"h", "height"},      {"elev", "height"},   {"elevation", "height"},
-      {"alt", "height"},      {"altitude", "height"}, {"lat", "lat"},       {"latitude", "lat"},  {"lon", "lon"},
-      {"long", "lon"},        {"longitude", "lon"},   {"x", "x"},           {"y", "y"},           {"z", "z"},
-      {"role", "role"},       {"sigma_h", "sigma_h"}, {"sigma_v", "sigma_v"}};
-  std::string word = lower(heading);
-  const auto unit = word.find_first_of("[(");  // "east [m]"
-  if (unit != std::string::npos) word = trimmed(word.substr(0, unit));
-  const auto found = words.find(word);
-  return found == words.end() ? std::string() : found->second;
-}
-
 bool has(const std::vector<std::string>& columns, const char* name) {
   return std::find(columns.begin(), columns.end(), name) != columns.end();
 }
@@ -165,7 +150,7 @@ std::vector<std::string> header_of(const std::vector<std::string>& fields, bool 
   int known = 0;
   for (const std::string& field : fields) {
     if (number(field, decimal_comma)) return {};
-    out.push_back(meaning_of(field));
+    out.push_back(column_meaning(field));
     known += !out.back().empty();
   }
   return known >= 2 ? out : std::vector<std::string>();
@@ -190,8 +175,8 @@ std::vector<std::string> columns_of(const std::filesystem::path& path, std::vect
   if (!header.empty()) lines.erase(lines.begin());
   if (!options.columns.empty()) {
     if (options.columns.size() > first.size())
-      throw Error("{}:{}: has {} fields where --columns names {}; name them in order, '-' for one to skip", path.string(),
-                  first_line.number, first.size(), options.columns.size());
+      throw Error("{}:{}: has {} fields where --columns names {}; name them in order, '-' for one to skip",
+                  path.string(), first_line.number, first.size(), options.columns.size());
     std::vector<std::string> out = options.columns;
     out.resize(first.size(), "-");
     return out;
@@ -205,16 +190,18 @@ Coordinates coordinates_of(const std::filesystem::path& path, std::vector<std::s
   const auto need = [&](std::initializer_list<const char*> names) {
     for (const char* name : names)
       if (!has(columns, name))
-        throw Error("{}: column '{}' is missing; the header must name id,east,north,height (or lat,lon,height), or "
-                    "--columns must",
-                    path.string(), name);
+        throw Error(
+            "{}: column '{}' is missing; the header must name id,east,north,height (or lat,lon,height), or "
+            "--columns must",
+            path.string(), name);
   };
   need({"id"});
   if (has(columns, "lat") || has(columns, "lon")) {
     need({"lat", "lon", "height"});
     return Coordinates::geographic;
   }
-  if (has(columns, "x") && has(columns, "y") && has(columns, "z") && !has(columns, "east")) return Coordinates::geocentric;
+  if (has(columns, "x") && has(columns, "y") && has(columns, "z") && !has(columns, "east"))
+    return Coordinates::geocentric;
   // "x,y,height": north is y, east is x, as grids have it; whoever means it otherwise is told by --dry-run.
   for (const auto& [word, ours] : {std::pair("x", "east"), std::pair("y", "north"), std::pair("z", "height")})
     if (has(columns, word) && !has(columns, ours)) {
@@ -246,8 +233,7 @@ class Row {
     if (field.empty()) return nan;
     if (const auto v = number(field, decimal_comma_)) return *v;
     const double v = degrees_from(field);
-    if (std::isnan(v))
-      throw Error("{}: {} '{}' is no angle; write 61.504201, or 61 30 15.12 N", where_, column, field);
+    if (std::isnan(v)) throw Error("{}: {} '{}' is no angle; write 61.504201, or 61 30 15.12 N", where_, column, field);
     return v;
   }
   const std::string& where() const { return where_; }
@@ -271,7 +257,8 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
   } else if (coordinates == Coordinates::geocentric) {
     out.east = plan * row.value("x"), out.north = plan * row.value("y"), out.height = plan * row.value("z");
   } else {
-    out.east = plan * row.value("east"), out.north = plan * row.value("north"), out.height = height * row.value("height");
+    out.east = plan * row.value("east"), out.north = plan * row.value("north"),
+    out.height = height * row.value("height");
   }
   out.sigma_h = row.value("sigma_h"), out.sigma_v = row.value("sigma_v");
   if (std::isnan(out.east) != std::isnan(out.north))
@@ -285,10 +272,53 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
 
 }  // namespace
 
+std::string column_meaning(const std::string& heading) {
+  static const std::map<std::string, std::string> words = {{"id", "id"},
+                                                           {"point", "id"},
+                                                           {"name", "id"},
+                                                           {"pt", "id"},
+                                                           {"nr", "id"},
+                                                           {"no", "id"},
+                                                           {"number", "id"},
+                                                           {"label", "id"},
+                                                           {"point_id", "id"},
+                                                           {"pointid", "id"},
+                                                           {"east", "east"},
+                                                           {"easting", "east"},
+                                                           {"e", "east"},
+                                                           {"north", "north"},
+                                                           {"northing", "north"},
+                                                           {"n", "north"},
+                                                           {"height", "height"},
+                                                           {"h", "height"},
+                                                           {"elev", "height"},
+                                                           {"elevation", "height"},
+                                                           {"alt", "height"},
+                                                           {"altitude", "height"},
+                                                           {"lat", "lat"},
+                                                           {"latitude", "lat"},
+                                                           {"lon", "lon"},
+                                                           {"long", "lon"},
+                                                           {"longitude", "lon"},
+                                                           {"x", "x"},
+                                                           {"y", "y"},
+                                                           {"z", "z"},
+                                                           {"role", "role"},
+                                                           {"sigma_h", "sigma_h"},
+                                                           {"sigma_v", "sigma_v"}};
+  std::string word = lower(heading);
+  const auto unit = word.find_first_of("[(");  // "east [m]"
+  if (unit != std::string::npos) word = trimmed(word.substr(0, unit));
+  const auto found = words.find(word);
+  return found == words.end() ? std::string() : found->second;
+}
+
 UnnamedColumns::UnnamedColumns(const std::string& where, std::vector<std::string> like)
-    : Error("{}: has no header that names its columns, and the numbers alone do not tell north from east; name them, as in "
-            "--columns {} (or east before north), and the unit with --units m, mm, ft or us-ft",
-            where, fmt::join(like, ",")),
+    : Error(
+          "{}: has no header that names its columns, and the numbers alone do not tell north from east; name them, as "
+          "in "
+          "--columns {} (or east before north), and the unit with --units m, mm, ft or us-ft",
+          where, fmt::join(like, ",")),
       columns(std::move(like)) {}
 
 double metres_of(LengthUnit unit) {
@@ -358,7 +388,8 @@ ControlFile read_control_file(const std::filesystem::path& path, const ControlFi
     if (fields.size() != out.columns.size())
       throw Error("{}: {} fields where the other rows have {}; check the delimiter and the decimals", where,
                   fields.size(), out.columns.size());
-    out.points.push_back(point_of(Row(out.columns, std::move(fields), where, out.decimal_comma), out.coordinates, options));
+    out.points.push_back(
+        point_of(Row(out.columns, std::move(fields), where, out.decimal_comma), out.coordinates, options));
     if (!ids.insert(out.points.back().id).second)
       throw Error("{}: point '{}' comes twice; remove or rename one", where, out.points.back().id);
   }

@@ -26,7 +26,7 @@ enum class Coordinates { grid, geographic, geocentric };
 
 /// A row, as it stands in the file: lengths in metres, angles in degrees.
 struct FilePoint {
-  std::string id, role, where;  ///< role as written; where: "file:line"
+  std::string id, role, where;                   ///< role as written; where: "file:line"
   double east = nan, north = nan, height = nan;  ///< or longitude, latitude, height; or geocentric X, Y, Z
   double sigma_h = nan, sigma_v = nan;           ///< m
 };
@@ -37,7 +37,7 @@ struct ControlFile {
   std::vector<std::string> columns;  ///< as understood
   char delimiter = ',';              ///< ' ': blanks
   bool decimal_comma = false, latin1 = false;
-  bool guessed_x_y = false;          ///< columns x, y were taken as east, north
+  bool guessed_x_y = false;  ///< columns x, y were taken as east, north
 };
 
 /// The columns of a file are not known: neither a header nor the options name them.
@@ -47,7 +47,8 @@ class UnnamedColumns : public Error {
   std::vector<std::string> columns;  ///< what may stand there: id, north, east, height, "-"
 };
 
-/// Reads any delimited text: comma, semicolon, tab, bar or blanks; decimal point or comma; quotes; lines that begin with
+/// Reads any delimited text: comma, semicolon, tab, bar or blanks; decimal point or comma; quotes; lines that begin
+/// with
 /// '#', '//' or '%' skipped; UTF-8, with or without mark, else Latin-1. Angles in degrees, or as degrees, minutes and
 /// seconds with N, S, E, W or signs.
 /// Throws Error with file and line where the columns are not known (naming options that would do), a number is none, an

@@ -81,8 +81,8 @@ photo::Grey curvature(const photo::Grey& g, double sigma) {
     for (int col = 1; col + 1 < g.width; ++col) {
       const float v = 2 * g.at(col, row);
       const float xx = g.at(col - 1, row) + g.at(col + 1, row) - v, yy = g.at(col, row - 1) + g.at(col, row + 1) - v;
-      const float xy = 0.25f * (g.at(col + 1, row + 1) + g.at(col - 1, row - 1) - g.at(col + 1, row - 1) -
-                                g.at(col - 1, row + 1));
+      const float xy =
+          0.25f * (g.at(col + 1, row + 1) + g.at(col - 1, row - 1) - g.at(col + 1, row - 1) - g.at(col - 1, row + 1));
       out.at(col, row) = s4 * (xx * yy - xy * xy);
     }
   return out;
@@ -127,9 +127,10 @@ TargetOptions at_level(TargetOptions options, const Level& level) {
 
 bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
   const bool round = t.kind == TargetKind::disc || t.kind == TargetKind::ring;
-  return t.fit >= (round ? o.least_round_fit : o.least_fit) && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
-         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain && t.x.x() >= low.x() && t.x.y() >= low.y() &&
-         t.x.x() <= high.x() && t.x.y() <= high.y();
+  return t.fit >= (round ? o.least_round_fit : o.least_fit) && t.contrast >= o.least_contrast &&
+         t.size_px >= o.least_size_px && t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px &&
+         t.strain <= o.most_strain && t.x.x() >= low.x() && t.x.y() >= low.y() && t.x.x() <= high.x() &&
+         t.x.y() <= high.y();
 }
 
 /// Fits the kinds that may be at a place of a level, and keeps what passes.
@@ -141,7 +142,8 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
     if (t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale) return;
   for (const TargetKind kind : options.kinds) {
     if ((kind == TargetKind::checker) != place.saddle) continue;
-    const auto start = start_of(level.grey, kind, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
+    const auto start =
+        start_of(level.grey, kind, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
     if (!start) continue;
     // On the reduced level first, where a large target has few pixels: most places fail there.
     if (level.scale > 1) {
@@ -191,7 +193,8 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d
 
 std::optional<Target> fit_target(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& near, double size_px,
                                  const TargetOptions& options) {
-  const auto start = start_of(image, kind, near, 0.5 * size_px, image_from_plane(options.view), 0.5 * options.least_contrast);
+  const auto start =
+      start_of(image, kind, near, 0.5 * size_px, image_from_plane(options.view), 0.5 * options.least_contrast);
   return start ? fit_from(image, kind, *start, options) : std::nullopt;
 }
 

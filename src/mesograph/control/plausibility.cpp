@@ -42,8 +42,9 @@ Doubt doubt_of_all(double distance, const std::vector<Eigen::Vector3d>& photos, 
       fitting.push_back(fmt::format("{} they would fit ({})", r.words, r.option));
   const std::string where = fmt::format("these points lie {} from the photos", distance_words(distance));
   if (fitting.empty())
-    return {where + "; check the CRS of the file (--crs), its zone, the unit (--units) and the order of columns "
-                    "(--columns): none of the usual mistakes explains it",
+    return {where +
+                "; check the CRS of the file (--crs), its zone, the unit (--units) and the order of columns "
+                "(--columns): none of the usual mistakes explains it",
             true};
   return {fmt::format("{}; {}", where, fmt::join(fitting, "; ")), true};
 }
@@ -57,7 +58,9 @@ std::string false_digit(const Eigen::Vector3d& place, const std::vector<Eigen::V
         if (digit == 0) continue;
         Eigen::Vector3d other = place;
         other[axis] += digit * power;
-        const auto digit_of = [&](double v) { return static_cast<int>(std::fmod(std::floor(std::abs(v) / power), 10)); };
+        const auto digit_of = [&](double v) {
+          return static_cast<int>(std::fmod(std::floor(std::abs(v) / power), 10));
+        };
         if (digit_of(other[axis]) == digit_of(place[axis]) + digit && nearest(other, photos) < reach)
           return fmt::format("; with one digit changed, {} {:.3f}, it would fit", names[axis], other[axis]);
       }
@@ -71,10 +74,11 @@ void single_points(const std::vector<Placed>& points, const std::vector<Eigen::V
     if (!p.place.head<2>().allFinite()) continue;
     const double distance = nearest(p.place, photos);
     if (distance < reach) continue;
-    out.push_back({fmt::format("point {} lies {} from the nearest photo, the others do not{}; correct it in the file, or "
-                               "leave it out with --role off={}",
-                               p.id, distance_words(distance), false_digit(p.place, photos, reach), p.id),
-                   false});
+    out.push_back(
+        {fmt::format("point {} lies {} from the nearest photo, the others do not{}; correct it in the file, or "
+                     "leave it out with --role off={}",
+                     p.id, distance_words(distance), false_digit(p.place, photos, reach), p.id),
+         false});
   }
 }
 
@@ -91,10 +95,11 @@ void spread(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d
   const Eigen::Vector2d s = Eigen::JacobiSVD<Eigen::MatrixXd>(A).singularValues();
   const double width = 2 * s[1] / std::sqrt(static_cast<double>(control.size()));
   if (s[1] < 0.06 * s[0])
-    out.push_back({fmt::format("the {} control points lie on one line, to {:.1f} m; the tilt across it is not held: add a "
-                               "point beside it",
-                               control.size(), width),
-                   false});
+    out.push_back(
+        {fmt::format("the {} control points lie on one line, to {:.1f} m; the tilt across it is not held: add a "
+                     "point beside it",
+                     control.size(), width),
+         false});
   const auto extent = [](const auto& begin, const auto& end, const auto& plan) {
     Eigen::Vector2d low = plan(*begin), high = low;
     for (auto p = begin; p != end; ++p) low = low.cwiseMin(plan(*p)), high = high.cwiseMax(plan(*p));
@@ -104,14 +109,16 @@ void spread(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d
   const Eigen::Vector2d of_photos =
       extent(photos.begin(), photos.end(), [](const Eigen::Vector3d& p) { return Eigen::Vector2d(p.head<2>()); });
   if (of_control.maxCoeff() < 0.35 * of_photos.maxCoeff())
-    out.push_back({fmt::format("all control points lie within {:.0f} m, the photos over {:.0f} m: the block is not held "
-                               "away from them; add points at its edges",
-                               of_control.maxCoeff(), of_photos.maxCoeff()),
-                   false});
+    out.push_back(
+        {fmt::format("all control points lie within {:.0f} m, the photos over {:.0f} m: the block is not held "
+                     "away from them; add points at its edges",
+                     of_control.maxCoeff(), of_photos.maxCoeff()),
+         false});
 }
 
 void heights(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d>& photos,
-             const std::function<double(const Eigen::Vector2d&)>& ground, double geoid_height, std::vector<Doubt>& out) {
+             const std::function<double(const Eigen::Vector2d&)>& ground, double geoid_height,
+             std::vector<Doubt>& out) {
   std::vector<double> own, off, flown;
   for (const Placed& p : points) {
     if (!p.place.allFinite()) continue;
@@ -128,20 +135,22 @@ void heights(const std::vector<Placed>& points, const std::vector<Eigen::Vector3
     if (std::abs(median_off) < 15) return;
     const bool geoid = std::isfinite(geoid_height) && std::abs(std::abs(median_off) - std::abs(geoid_height)) < 12;
     const double ratio = median(own) / (median(own) - median_off);
-    out.push_back({fmt::format("the points' heights lie {:+.1f} m from the ground of the block{}", median_off,
-                               geoid ? fmt::format("; the geoid's height here is {:.1f} m: they are in the other height "
-                                                   "system; name the file's with --crs (EPSG:n+m, or EPSG:n for heights "
-                                                   "above the ellipsoid)",
-                                                   geoid_height)
-                               : std::abs(ratio - 1 / 0.3048) < 0.1 ? std::string("; as feet they would fit (--units m,ft)")
-                                                                    : std::string("; check their system (--crs) and unit "
-                                                                                  "(--units)")),
-                   false});
+    out.push_back(
+        {fmt::format("the points' heights lie {:+.1f} m from the ground of the block{}", median_off,
+                     geoid ? fmt::format("; the geoid's height here is {:.1f} m: they are in the other height "
+                                         "system; name the file's with --crs (EPSG:n+m, or EPSG:n for heights "
+                                         "above the ellipsoid)",
+                                         geoid_height)
+                     : std::abs(ratio - 1 / 0.3048) < 0.1 ? std::string("; as feet they would fit (--units m,ft)")
+                                                          : std::string("; check their system (--crs) and unit "
+                                                                        "(--units)")),
+         false});
   } else if (flown.size() >= 3 && median(own) > median(flown)) {
-    out.push_back({fmt::format("the points lie {:.0f} m above the photos; check the system (--crs) and unit (--units) of "
-                               "their heights",
-                               median(own) - median(flown)),
-                   false});
+    out.push_back(
+        {fmt::format("the points lie {:.0f} m above the photos; check the system (--crs) and unit (--units) of "
+                     "their heights",
+                     median(own) - median(flown)),
+         false});
   }
 }
 

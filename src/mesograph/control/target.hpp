@@ -56,13 +56,13 @@ struct TargetOptions {
   double least_size_px = 5.0, most_size_px = 66.0;
   /// Between light and dark, grey levels: below, texture and noise make targets.
   double least_contrast = 12.0;
-  /// Share of the grey variance that the model must explain. Whole targets reach 0.97 to 1; a higher bound keeps worn and
-  /// half-shaded ones out, whose centres are off by more than their sigma.
+  /// Share of the grey variance that the model must explain. Whole targets reach 0.97 to 1; a higher bound keeps worn
+  /// and half-shaded ones out, whose centres are off by more than their sigma.
   double least_fit = 0.93;
   double least_round_fit = 0.955;  ///< of discs and rings, which more things resemble
-  double most_sigma_px = 0.15;  ///< less certain ones are not accepted
-  double most_strain = 6.0;  ///< see Target::strain
-  PlaneView view;  ///< of the plane that targets lie in
+  double most_sigma_px = 0.15;     ///< less certain ones are not accepted
+  double most_strain = 6.0;        ///< see Target::strain
+  PlaneView view;                  ///< of the plane that targets lie in
 };
 
 /// Targets whose centre lies in the rectangle [low, high] (pixels) of an image; those that pass all options, best fit
@@ -72,9 +72,9 @@ struct TargetOptions {
 /// on a circle: two periods a turn for a checker, four for a cross, none for discs and rings. Each is then fitted as a
 /// soft-edged drawing of its kind under an affine map and known foreshortening: minimise sum w (I - a - b T(x; p))^2 by
 /// Gauss-Newton with the weights of Huber (1964). The covariance takes in that neighbouring residuals are alike (Newey
-/// and West 1987), and those of whole sectors. Discs and rings come out as images of the circle's centre, not as centres of the ellipse.
-/// Accuracy: docs/methods.md, measured on drawn sheets. Cost: by the rectangle's area, and some milliseconds a
-/// candidate. Deterministic.
+/// and West 1987), and those of whole sectors. Discs and rings come out as images of the circle's centre, not as
+/// centres of the ellipse. Accuracy: docs/methods.md, measured on drawn sheets. Cost: by the rectangle's area, and some
+/// milliseconds a candidate. Deterministic.
 std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
                                  const TargetOptions& options = {});
 

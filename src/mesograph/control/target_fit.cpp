@@ -19,7 +19,9 @@ enum : int { at_x, at_y, log_blur, shape };
 /// The error function after Abramowitz and Stegun (1964), 7.1.28: smooth, without a call, and good to 3e-7.
 inline double soft_sign(double d) {
   const double t = std::min(5.0, std::abs(d) * M_SQRT1_2);
-  double p = 1 + t * (0.0705230784 + t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
+  double p =
+      1 + t * (0.0705230784 +
+               t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
   p *= p, p *= p, p *= p, p *= p;
   return std::copysign(1 - 1 / p, d);
 }
@@ -28,7 +30,8 @@ inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
 
 Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
 
-// The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by pixel.
+// The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by
+// pixel.
 
 /// Four quarters, +1 and -1, between two lines whose normals have the angles p[shape], p[shape + 1]. Lines stay lines
 /// under any perspective, so the crossing is the target's point whatever g is.
@@ -337,8 +340,9 @@ double radius_of(TargetKind kind, const TargetStart& start, const Eigen::VectorX
   return 1 / std::sqrt(std::max(1e-12, p[shape] * p[shape + 2] - p[shape + 1] * p[shape + 1]));
 }
 
-/// How far the centre of a circle may be off, pixels: by a tilt of the plane that is not as assumed; and by half of what
-/// one diameter lacks against the other, where the ellipse is not the one that a circle shows. Something hides a part.
+/// How far the centre of a circle may be off, pixels: by a tilt of the plane that is not as assumed; and by half of
+/// what one diameter lacks against the other, where the ellipse is not the one that a circle shows. Something hides a
+/// part.
 double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view) {
   if (!std::isfinite(view.c)) return 0;
   Eigen::Matrix2d M;

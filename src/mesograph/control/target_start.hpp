@@ -13,10 +13,10 @@ struct TargetStart {
   double window = nan;                                 ///< half the extent that is looked at, pixels, likewise
   /// Image from the target's plane, of determinant 1: a circle of the plane shows as the ellipse A times it.
   Eigen::Matrix2d A = Eigen::Matrix2d::Identity();
-  double angle[2] = {nan, nan};                        ///< of the normals of a checker's or a cross's lines, rad
-  double half_width = nan;                             ///< of a cross's strips, pixels
-  Eigen::Matrix2d M = Eigen::Matrix2d::Zero();         ///< |M d| = 1 on the edge of a disc or ring; symmetric
-  double inner = nan;                                  ///< of a ring: inner radius over outer
+  double angle[2] = {nan, nan};                 ///< of the normals of a checker's or a cross's lines, rad
+  double half_width = nan;                      ///< of a cross's strips, pixels
+  Eigen::Matrix2d M = Eigen::Matrix2d::Zero();  ///< |M d| = 1 on the edge of a disc or ring; symmetric
+  double inner = nan;                           ///< of a ring: inner radius over outer
   /// True where a place belongs to the window: a circle, or a disc's ellipse with a margin.
   bool inside(const Eigen::Vector2d& at) const;
   /// Largest half extent of the window along an axis of the image, pixels.
@@ -27,7 +27,8 @@ struct TargetStart {
 Eigen::Matrix2d image_from_plane(const PlaneView& view);
 
 /// How a target of a kind would lie around a place of an image, by the grey values on circles of its plane and along
-/// rays from it; nothing where they are not those of that kind. `radius`: where to look, half the diameter to a factor of two.
+/// rays from it; nothing where they are not those of that kind. `radius`: where to look, half the diameter to a factor
+/// of two.
 std::optional<TargetStart> start_of(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& x, double radius,
                                     const Eigen::Matrix2d& A, double least_contrast);
 

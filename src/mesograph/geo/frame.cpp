@@ -256,7 +256,8 @@ std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to,
     source = std::make_unique<Grid>(context.get(), crs);
     base = base_geographic_3d(context.get(), crs);
   }
-  const Pj across = geocentric ? nullptr : make_datum_shift(context.get(), base, base_geographic_3d(context.get(), to), from, shift);
+  const Pj across =
+      geocentric ? nullptr : make_datum_shift(context.get(), base, base_geographic_3d(context.get(), to), from, shift);
   const Grid grid(context.get(), to);
   std::vector<Eigen::Vector3d> out;
   for (const Eigen::Vector3d& p : points) {

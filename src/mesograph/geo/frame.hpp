@@ -59,8 +59,8 @@ std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen:
 /// geocentric, (east, north, height) where it is projected; heights of a CRS without a vertical part are ellipsoidal.
 /// Between two datums the operation of best stated accuracy is taken, and told; within one there is none, and the way
 /// is exact. Throws Error where the CRS is unknown, or no operation leads from it.
-std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to, const std::vector<Eigen::Vector3d>& points,
-                                      DatumShift* shift = nullptr);
+std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to,
+                                      const std::vector<Eigen::Vector3d>& points, DatumShift* shift = nullptr);
 
 /// Height of the geoid above the ellipsoid at a WGS 84 place, by the grid of the survey's vertical CRS; 0 where it has
 /// none.

@@ -86,8 +86,7 @@ std::optional<Spot> meet(const adjust::Block& block, const std::vector<Sight>& s
       if (v) squares += v->squaredNorm();
       if (size > worst) worst = size, at = i;
     }
-    if (worst <= options.most_sigmas)
-      return Spot{point.X, set, std::sqrt(squares / static_cast<double>(set.size()))};
+    if (worst <= options.most_sigmas) return Spot{point.X, set, std::sqrt(squares / static_cast<double>(set.size()))};
     set.erase(set.begin() + static_cast<std::ptrdiff_t>(at));
   }
   return std::nullopt;

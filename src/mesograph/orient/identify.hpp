@@ -24,8 +24,8 @@ struct Spot {
 struct SpotOptions {
   /// How well the block's rays meet, pixels: added to the sights' own sigma.
   double sigma_block_px = 0.4;
-  double most_sigmas = 3.5;          ///< of a ray's residual
-  double most_steps_px = 14.0;       ///< around where a first guess of the ground projects
+  double most_sigmas = 3.5;     ///< of a ray's residual
+  double most_steps_px = 14.0;  ///< around where a first guess of the ground projects
   double min_ray_angle_deg = 3.0;
   int least_rays = 3;
 };
@@ -42,10 +42,10 @@ std::vector<Spot> find_spots(const adjust::Block& block, const std::vector<Sight
 
 /// Which spot each surveyed point is, where the block as a whole stands only roughly right: pattern against pattern.
 struct Identified {
-  std::vector<int> spot;     ///< one a point; -1: none
-  Similarity onto_control;   ///< of the block
-  int named = 0;             ///< points with a spot
-  double chance = 1;         ///< expected number of such agreements among spots without order
+  std::vector<int> spot;    ///< one a point; -1: none
+  Similarity onto_control;  ///< of the block
+  int named = 0;            ///< points with a spot
+  double chance = 1;        ///< expected number of such agreements among spots without order
 };
 /// `reach`: how far off a point may be found, m, horizontal and vertical, the same for all. One shift is sought that
 /// brings most points onto spots, to within `slack` m and a hundredth of the distance between points, then a similarity

@@ -78,8 +78,8 @@ std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t m
 struct SightingSheet {
   struct Chip {
     std::string image, words;
-    photo::Rgb pixels;        ///< cut out of the photo; empty: cannot be read
-    Eigen::Vector2d at;       ///< of the sighting, in the pixels of the cut
+    photo::Rgb pixels;   ///< cut out of the photo; empty: cannot be read
+    Eigen::Vector2d at;  ///< of the sighting, in the pixels of the cut
     Colour frame;
   };
   std::string title;

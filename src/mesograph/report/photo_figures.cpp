@@ -226,7 +226,8 @@ std::string sighting_sheet(const SightingSheet& sheet) {
   canvas.text({16, 30}, sheet.title, 18);
   for (std::size_t i = 0; i < sheet.chips.size(); ++i) {
     const SightingSheet::Chip& c = sheet.chips[i];
-    const double x = 16 + pitch_x * static_cast<double>(i % columns), y = top + pitch_y * static_cast<double>(i / columns);
+    const double x = 16 + pitch_x * static_cast<double>(i % columns),
+                 y = top + pitch_y * static_cast<double>(i / columns);
     canvas.rectangle(x - 3, y - 3, chip + 6, chip + 6, c.frame);
     canvas.rectangle(x, y, chip, chip, faint);
     if (c.pixels.width > 0) {

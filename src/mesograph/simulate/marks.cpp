@@ -76,7 +76,8 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
   out.image = photo::Grey(size, size);
   out.centre = {0.5 * size + random.uniform(-0.5, 0.5), 0.5 * size + random.uniform(-0.5, 0.5)};
   // The camera's axis runs some way beside the mark, as for most marks of a photo.
-  const Eigen::Vector2d axis = out.centre + Eigen::Vector2d(random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3)) * view.c;
+  const Eigen::Vector2d axis =
+      out.centre + Eigen::Vector2d(random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3)) * view.c;
   const auto ray = [&](double x, double y) {
     return Eigen::Vector3d((x - axis.x()) / view.c, (y - axis.y()) / view.c, 1.0);
   };
@@ -102,9 +103,9 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
       const double texture = 7 * value_noise(3 * x, 3 * y, seed) + 5 * value_noise(9 * x, 9 * y, seed + 1);
       double v = (view.light ? 75 : 150) + texture;
       const bool plate = on_plate(view.mark, x, y);
-      const bool gone =
-          view.wear > 0 && 0.5 + 0.5 * (0.6 * value_noise(2.5 * x, 2.5 * y, seed + 2) +
-                                        0.4 * value_noise(7 * x, 7 * y, seed + 3)) < 0.25 + 0.5 * view.wear;
+      const bool gone = view.wear > 0 && 0.5 + 0.5 * (0.6 * value_noise(2.5 * x, 2.5 * y, seed + 2) +
+                                                      0.4 * value_noise(7 * x, 7 * y, seed + 3)) <
+                                             0.25 + 0.5 * view.wear;
       if (plate && !gone) {
         if (painted(view.mark, x, y))
           v = view.light ? 190 : 35;
@@ -127,7 +128,7 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
 }
 
 std::string to_string(Mark mark) {
-  static const char* const names[] = {"checker", "cross", "disc",   "ring",   "zebra",
+  static const char* const names[] = {"checker",    "cross", "disc",   "ring",   "zebra",
                                       "lane lines", "arrow", "window", "corner", "grating"};
   return names[static_cast<int>(mark)];
 }

@@ -219,8 +219,8 @@ std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& o
   const auto free =
       options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
-                      hash_or_empty(survey.inputs() / "sightings.csv"), hash_or_empty(found_file(survey)), fmt::format("{}", fmt::join(free, ",")),
-                      fmt::format("{}", fmt::join(options.hold_out, ",")),
+                      hash_or_empty(survey.inputs() / "sightings.csv"), hash_or_empty(found_file(survey)),
+                      fmt::format("{}", fmt::join(free, ",")), fmt::format("{}", fmt::join(options.hold_out, ",")),
                       fmt::format("{} {} {}", survey.settings.control_sigma_h, survey.settings.control_sigma_v,
                                   survey.settings.sighting_sigma_px),
                       survey.crs.wkt});

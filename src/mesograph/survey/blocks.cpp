@@ -373,7 +373,6 @@ void move_onto_control(adjust::Block& block, const std::string& what) {
   orient::transform(block, *fit);
 }
 
-
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
   std::optional<geo::Frame> frame;
   if (!named.free) frame.emplace(survey.crs, named.origin);

@@ -3,6 +3,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/plausibility.hpp>
+#include <mesograph/control/vector_points.hpp>
 #include <mesograph/survey/stages.hpp>
 #include <set>
 
@@ -49,8 +50,8 @@ void say_datum(const Survey& survey, const control::ControlFile& file, const std
   const control::FilePoint& p = file.points[0];
   geo::crs_from(crs, survey.crs, {{p.east, p.north, std::isnan(p.height) ? 0.0 : p.height}}, &shift);
   if (shift.accuracy > 0.02)
-    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they", crs,
-                             shift.name, shift.accuracy));
+    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they",
+                             crs, shift.name, shift.accuracy));
 }
 
 void check_coordinates(const fs::path& path, const control::ControlFile& file, const std::string& crs) {
@@ -86,7 +87,8 @@ std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
           points.push_back({p.id, {p.east, p.north, p.height}, true});
         const auto doubts = control::doubts_of(points, photos, {});
         if (!photos.empty() && (doubts.empty() || !doubts[0].all))
-          fitting.push_back(fmt::format("--columns {} --units {}", fmt::join(reading.columns, ","), control::to_string(unit)));
+          fitting.push_back(
+              fmt::format("--columns {} --units {}", fmt::join(reading.columns, ","), control::to_string(unit)));
       } catch (const Error&) {
         continue;  // not even readable so
       }
@@ -95,19 +97,31 @@ std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
   throw Error("{}; its points would lie among the photos with {}", refused.what(), fmt::join(fitting, ", or with "));
 }
 
-std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Progress& progress) {
-  control::ControlFile file;
+/// A text file as the options describe it, or a layer of points with the CRS that it states.
+control::ControlFile read_any(const Survey& survey, const ControlOptions& options, std::string& crs) {
+  crs = options.crs;
+  if (control::is_vector_file(options.file)) {
+    control::VectorPoints points = control::read_vector_points(options.file, options.reading);
+    // A layer in the survey's grid says nothing of heights, as a rule: they are the survey's.
+    if (crs.empty() && points.crs != survey.crs.horizontal && points.crs != survey.settings.crs.crs) crs = points.crs;
+    return std::move(points.file);
+  }
   try {
-    file = control::read_control_file(options.file, options.reading);
+    return control::read_control_file(options.file, options.reading);
   } catch (const control::UnnamedColumns& refused) {
     refuse_unnamed(survey, options, refused);
   }
-  check_coordinates(options.file, file, options.crs);
+}
+
+std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Progress& progress) {
+  std::string crs;
+  const control::ControlFile file = read_any(survey, options, crs);
+  check_coordinates(options.file, file, crs);
   if (file.guessed_x_y)
-    progress.say(fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns",
-                             options.file.string()));
-  say_datum(survey, file, options.crs, progress);
-  const std::vector<Eigen::Vector3d> places = places_of(survey, file, options.crs);
+    progress.say(
+        fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns", options.file.string()));
+  say_datum(survey, file, crs, progress);
+  const std::vector<Eigen::Vector3d> places = places_of(survey, file, crs);
   std::vector<ControlRow> out;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const control::FilePoint& p = file.points[i];
@@ -132,7 +146,8 @@ std::vector<control::Reading> other_readings(const Survey& survey, const Control
     for (const auto unit : {control::LengthUnit::foot, control::LengthUnit::us_foot, control::LengthUnit::millimetre}) {
       const double m = control::metres_of(unit);
       const std::string option = "--units " + control::to_string(unit);
-      add("taken as " + control::to_string(unit), option, [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * p); });
+      add("taken as " + control::to_string(unit), option,
+          [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * p); });
       add("taken as " + control::to_string(unit) + " with northing and easting swapped", option + ", --columns swapped",
           [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * swapped(p)); });
     }
@@ -151,13 +166,13 @@ std::vector<control::Reading> other_readings(const Survey& survey, const Control
       "write the coordinates whole", [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(p + off); });
   const std::string& code = options.crs.empty() ? survey.settings.crs.crs : options.crs;
   int zone = 0;
-  if (std::sscanf(code.c_str(), "EPSG:%d", &zone) == 1 &&
-      (zone / 100 == 258 || zone / 100 == 326 || zone / 100 == 327))
+  if (std::sscanf(code.c_str(), "EPSG:%d", &zone) == 1 && (zone / 100 == 258 || zone / 100 == 326 || zone / 100 == 327))
     for (const int other : {zone - 1, zone + 1}) {
       const auto plus = code.find('+');
       const std::string name = fmt::format("EPSG:{}", other);
       try {
-        out.push_back({"in the zone beside, " + name, "--crs " + name + (plus == std::string::npos ? "" : code.substr(plus)),
+        out.push_back({"in the zone beside, " + name,
+                       "--crs " + name + (plus == std::string::npos ? "" : code.substr(plus)),
                        geo::crs_from(name, survey.crs, places)});
       } catch (const Error&) {
         continue;  // no such zone, or the points lie outside it
@@ -291,7 +306,8 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
     char* end = nullptr;
     const double v = std::strtod(text.c_str(), &end);
     if (text.empty() || *end != 0 || !(v > 0) || !std::isfinite(v))
-      throw Error("control: --sigma {}: write PATTERN=PLAN or PATTERN=PLAN:HEIGHT in metres, as in K*=0.01:0.015", words);
+      throw Error("control: --sigma {}: write PATTERN=PLAN or PATTERN=PLAN:HEIGHT in metres, as in K*=0.01:0.015",
+                  words);
     return v;
   };
   if (equals == std::string::npos) number("");

@@ -307,10 +307,11 @@ void Search::find_wide(std::vector<std::string>& notes) {
   const Eigen::Vector3d& shift = identified->onto_control.t;
   const double turned = identified->onto_control.R.trace();
   if (turned > 2.99 && 2 * shift.head<2>().norm() > reach.x())
-    notes.push_back(fmt::format(
-        "control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas allow; one may be "
-        "in another datum: name the file's with control --crs, or the positions' with positions_crs",
-        shift.head<2>().norm()));
+    notes.push_back(
+        fmt::format("control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas "
+                    "allow; one may be "
+                    "in another datum: name the file's with control --crs, or the positions' with positions_crs",
+                    shift.head<2>().norm()));
   usual_ = usual_of(seen, spots, named);
   notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
                               points.size(), spots.size()));
@@ -322,10 +323,10 @@ void Search::take(std::size_t point, const std::vector<Seen>& seen, const orient
     const Seen& s = seen[k];
     const double sigma = std::hypot(s.target.sigma(), least_sigma_px);
     p.point.rays.push_back({s.station, s.target.x, sigma, true});
-    found_.push_back({named_.images[s.station], p.id, s.target.x.x(), s.target.x.y(), sigma, SightingState::found,
-                      fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet",
-                                  control::to_string(s.target.kind), s.target.size_px, s.target.fit,
-                                  spot.sights.size())});
+    found_.push_back(
+        {named_.images[s.station], p.id, s.target.x.x(), s.target.x.y(), sigma, SightingState::found,
+         fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet", control::to_string(s.target.kind),
+                     s.target.size_px, s.target.fit, spot.sights.size())});
   }
 }
 
@@ -391,8 +392,8 @@ void Search::find_narrow(std::vector<std::string>& notes) {
   for (Candidate& c : candidates) {
     const std::size_t before = c.spots.size();
     std::erase_if(c.spots, [&](const orient::Spot& spot) {
-      const auto fitting = std::count_if(spot.sights.begin(), spot.sights.end(),
-                                         [&](int k) { return usual_.fits(c.seen[k]); });
+      const auto fitting =
+          std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual_.fits(c.seen[k]); });
       return 3 * fitting < 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
     });
     if (c.spots.empty()) {

@@ -21,7 +21,7 @@ struct FoundSightings {
   std::vector<PredictedSighting> predicted;  ///< all that should show, best photos first within a point
   /// How far each sighting lies from where the rays of its point meet, pixels; by image and point.
   std::map<std::pair<std::string, std::string>, double> residuals;
-  std::vector<std::string> notes;            ///< sentences for the user: what was ambiguous, what was left out
+  std::vector<std::string> notes;  ///< sentences for the user: what was ambiguous, what was left out
 };
 
 /// Finds the targets of a survey's points in its photos. Starts from the oriented block and the sightings that people

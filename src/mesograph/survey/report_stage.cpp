@@ -215,8 +215,10 @@ report::TableBlock sorties_table(const Material& source) {
 
 /// Points that became check or control, or left, after an adjustment had shown what they do to it.
 report::TableBlock changes_table(const Material& source) {
-  report::TableBlock out{"Changes of control", "Each with what the checks had said before it; what they say now stands above.",
-                         {"point", "change", "when", "before"}, {}};
+  report::TableBlock out{"Changes of control",
+                         "Each with what the checks had said before it; what they say now stands above.",
+                         {"point", "change", "when", "before"},
+                         {}};
   for (const Decision& d : read_decisions(source.survey.inputs())) {
     const auto rmse = d.why.find("check RMSE before: ");
     if (rmse != std::string::npos) out.rows.push_back({d.image, d.decision, d.time, d.why.substr(rmse + 19)});
@@ -293,7 +295,8 @@ report::Page page_of(const Material& source) {
         {source.named.block.cameras[i].name,
          "Mean of adjusted minus observed tie points. Order in it would show what the calibration leaves.",
          report::residual_figure(residual_field(source.named.block, i))});
-  page.details = {groups_table(source), calibration_table(source), sorties_table(source), changes_table(source), left_out_table(source)};
+  page.details = {groups_table(source), calibration_table(source), sorties_table(source), changes_table(source),
+                  left_out_table(source)};
   return page;
 }
 

@@ -56,13 +56,14 @@ void draw_sheets(const Survey& survey, const std::vector<Sighting>& all, const F
     report::SightingSheet& sheet = sheets[s.point];
     if (sheet.chips.size() == most) continue;
     const auto residual = result.residuals.find({s.image, s.point});
-    sheet.chips.push_back({s.image,
-                           to_string(s.state) + (residual == result.residuals.end() || s.state == SightingState::predicted
-                                                     ? std::string()
-                                                     : fmt::format(", residual {:.2f} px", residual->second)),
-                           {},
-                           Eigen::Vector2d::Zero(),
-                           frame_of(s.state)});
+    sheet.chips.push_back(
+        {s.image,
+         to_string(s.state) + (residual == result.residuals.end() || s.state == SightingState::predicted
+                                   ? std::string()
+                                   : fmt::format(", residual {:.2f} px", residual->second)),
+         {},
+         Eigen::Vector2d::Zero(),
+         frame_of(s.state)});
     of_photo[s.image].emplace_back(s.point, sheet.chips.size() - 1);
     places[{s.point, sheet.chips.size() - 1}] = {s.x, s.y};
   }
@@ -86,7 +87,8 @@ void draw_sheets(const Survey& survey, const std::vector<Sighting>& all, const F
   });
   std::vector<std::pair<std::string, report::SightingSheet*>> list;
   for (auto& [point, sheet] : sheets) {
-    sheet.title = fmt::format("{}: {} photos{}", point, sheet.chips.size(), sheet.chips.size() == most ? ", the best ones" : "");
+    sheet.title =
+        fmt::format("{}: {} photos{}", point, sheet.chips.size(), sheet.chips.size() == most ? ", the best ones" : "");
     list.emplace_back(point, &sheet);
   }
   const fs::path folder = survey.results() / "sheets";

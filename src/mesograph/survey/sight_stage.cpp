@@ -156,7 +156,8 @@ std::string sight_fingerprint(const Survey& survey) {
   const auto oriented = survey.store.stage("orient");
   const Settings& s = survey.settings;
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
-                      hash_or_empty(survey.inputs() / "sightings.csv"), fmt::format("{}", fmt::join(s.adjust_free, ",")),
+                      hash_or_empty(survey.inputs() / "sightings.csv"),
+                      fmt::format("{}", fmt::join(s.adjust_free, ",")),
                       fmt::format("{} {} {} {}", s.control_sigma_h, s.control_sigma_v, s.sighting_sigma_px,
                                   fmt::join(s.control_targets, ",")),
                       survey.crs.wkt});
@@ -165,8 +166,7 @@ std::string sight_fingerprint(const Survey& survey) {
 Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   const fs::path by_people_file = survey.inputs() / "sightings.csv", found_path = survey.store.folder() / "found.csv";
   std::vector<Sighting> by_people = merged_sightings(by_people_file, {});
-  if (!options.import_file.empty())
-    import_sightings(survey, options.import_file, options.natural, by_people, progress);
+  if (!options.import_file.empty()) import_sightings(survey, options.import_file, options.natural, by_people, progress);
   std::vector<Sighting> found;
   if (fs::exists(found_path)) found = read_sightings(found_path);
   judge(options.confirm, SightingState::confirmed, found, by_people);

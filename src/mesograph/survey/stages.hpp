@@ -30,8 +30,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
 struct SightOptions {
   std::filesystem::path import_file;
   std::vector<std::string> confirm, reject;  ///< POINT or POINT:GLOB of images
-  bool natural = false;  ///< points of the imported file that are not in the control are tie points
-  bool find = true;      ///< false: predicts only
+  bool natural = false;                      ///< points of the imported file that are not in the control are tie points
+  bool find = true;                          ///< false: predicts only
 };
 /// Predicts where every surveyed point should show, finds targets there, imports and judges sightings; draws sheets.
 /// What people said stands in inputs/sightings.csv, what was found in store/found.csv, all of it in results.

@@ -30,10 +30,11 @@ std::vector<StageState> stage_states(const Survey& survey) {
   out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie] or the datum's points differ", {out[1]}));
   const StageState oriented = out.back();
   if (std::filesystem::exists(survey.inputs() / "control.csv"))
-    out.push_back(judge(survey, "sight", sight_fingerprint(survey), "control, sightings or [control] differ", {oriented}));
+    out.push_back(
+        judge(survey, "sight", sight_fingerprint(survey), "control, sightings or [control] differ", {oriented}));
   // Adjusting does not need the finder to have run; it takes what is there.
-  out.push_back(
-      judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ", {oriented}));
+  out.push_back(judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, [adjust] or options differ",
+                      {oriented}));
   const StageState adjusted = out.back();
   if (survey.settings.wants("cloud"))
     out.push_back(judge(survey, "densify", densify_fingerprint(survey), "[densify] or options differ", {adjusted}));
