@@ -76,6 +76,7 @@ std::optional<T> optional_value(const Call& call, const char* name) {
 }
 
 Command new_command();
+Command crs_command();
 Command admit_command();
 Command tie_command();
 Command orient_command();

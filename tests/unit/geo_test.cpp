@@ -1,9 +1,11 @@
+#include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/geo/find_crs.hpp>
 #include <mesograph/geo/frame.hpp>
 
 using namespace mesograph;
@@ -201,4 +203,22 @@ TEST_CASE("Points of geocentric and geographic systems reach the survey's, exact
   CHECK(shift.accuracy <= 0.0);  // within one datum nothing is shifted
   CHECK((geo::crs_from("EPSG:25833+5773", crs, {place})[0] - place).norm() < 1e-6);
   CHECK_THROWS_WITH(geo::crs_from("EPSG:1", crs, {place}), Contains("is not in the register"));
+}
+
+TEST_CASE("Systems are found by name, code and place") {
+  // Facts of the register: EPSG:25833 is ETRS89 / UTM zone 33N in metres; 2263 counts US survey feet; EPSG:5773 is the
+  // EGM96 height, whose 15-minute grid comes with proj-data.
+  const auto utm = geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(61.5, 13.7), 50});
+  REQUIRE_FALSE(utm.empty());
+  CHECK(
+      std::any_of(utm.begin(), utm.end(), [](const geo::FoundCrs& c) { return c.code == 25833 && c.unit == "metre"; }));
+  CHECK(geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(-33.0, 151.0), 50}).empty());
+  const auto feet = geo::find_crs({"2263"});
+  REQUIRE_FALSE(feet.empty());
+  CHECK(feet[0].code == 2263);
+  CHECK(feet[0].unit == "US survey foot");
+  const auto egm = geo::find_crs({"EPSG:5773"});
+  REQUIRE_FALSE(egm.empty());
+  CHECK(egm[0].geoid_grid == "egm96_15.gtx");
+  CHECK(egm[0].geoid_present);
 }

@@ -4,6 +4,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/geo/crs.hpp>
+#include <mesograph/geo/geoid_grid.hpp>
 #include <mesograph/geo/proj_handle.hpp>
 
 namespace mesograph::geo {
@@ -64,33 +65,6 @@ void check_projected_in_metres(PJ_CONTEXT* context, const PJ* horizontal, const 
   }
 }
 
-/// File name of the geoid grid that the register ties to a vertical CRS; empty where none is installed.
-std::string find_geoid_grid(PJ_CONTEXT* context, PJ* vertical, std::string& missing) {
-  // Looked up against WGS 84: the grid and its file are the same for all datums; only N is taken from it.
-  const Pj geographic = create_crs(context, "EPSG:4326");
-  const Pj wgs84_3d(proj_crs_promote_to_3D(context, nullptr, geographic.get()));
-  const Pj compound(proj_create_compound_crs(context, "lookup", geographic.get(), vertical));
-  const auto factory = proj_create_operation_factory_context(context, nullptr);
-  proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
-  proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
-  proj_operation_factory_context_set_grid_availability_use(context, factory, PROJ_GRID_AVAILABILITY_IGNORED);
-  const PjList operations(proj_create_operations(context, compound.get(), wgs84_3d.get(), factory));
-  proj_operation_factory_context_destroy(factory);
-  for (int i = 0; operations && i < proj_list_get_count(operations.get()); ++i) {
-    const Pj operation(proj_list_get(context, operations.get(), i));
-    for (int g = 0; g < proj_coordoperation_get_grid_used_count(context, operation.get()); ++g) {
-      const char* short_name = nullptr;
-      const char* full_name = nullptr;
-      int available = 0;
-      proj_coordoperation_get_grid_used(context, operation.get(), g, &short_name, &full_name, nullptr, nullptr, nullptr,
-                                        nullptr, &available);
-      if (available && full_name && *full_name) return full_name;
-      if (short_name && missing.empty()) missing = short_name;
-    }
-  }
-  return {};
-}
-
 std::string wkt1(PJ_CONTEXT* context, const PJ* crs, const std::string& name) {
   const char* const options[] = {"MULTILINE=NO", "STRICT=NO", nullptr};
   const char* text = proj_as_wkt(context, crs, PJ_WKT1_GDAL, options);
@@ -121,6 +95,32 @@ Heights heights_from(const CrsRequest& request, bool has_vertical) {
 }
 
 }  // namespace
+
+std::string find_geoid_grid(PJ_CONTEXT* context, PJ* vertical, std::string& missing) {
+  // Looked up against WGS 84: the grid and its file are the same for all datums; only N is taken from it.
+  const Pj geographic = create_crs(context, "EPSG:4326");
+  const Pj wgs84_3d(proj_crs_promote_to_3D(context, nullptr, geographic.get()));
+  const Pj compound(proj_create_compound_crs(context, "lookup", geographic.get(), vertical));
+  const auto factory = proj_create_operation_factory_context(context, nullptr);
+  proj_operation_factory_context_set_allow_ballpark_transformations(context, factory, 0);
+  proj_operation_factory_context_set_spatial_criterion(context, factory, PROJ_SPATIAL_CRITERION_PARTIAL_INTERSECTION);
+  proj_operation_factory_context_set_grid_availability_use(context, factory, PROJ_GRID_AVAILABILITY_IGNORED);
+  const PjList operations(proj_create_operations(context, compound.get(), wgs84_3d.get(), factory));
+  proj_operation_factory_context_destroy(factory);
+  for (int i = 0; operations && i < proj_list_get_count(operations.get()); ++i) {
+    const Pj operation(proj_list_get(context, operations.get(), i));
+    for (int g = 0; g < proj_coordoperation_get_grid_used_count(context, operation.get()); ++g) {
+      const char* short_name = nullptr;
+      const char* full_name = nullptr;
+      int available = 0;
+      proj_coordoperation_get_grid_used(context, operation.get(), g, &short_name, &full_name, nullptr, nullptr, nullptr,
+                                        nullptr, &available);
+      if (available && full_name && *full_name) return full_name;
+      if (short_name && missing.empty()) missing = short_name;
+    }
+  }
+  return {};
+}
 
 Crs resolve(const CrsRequest& request) {
   if (request.crs == "local") return local_crs();

@@ -98,6 +98,15 @@ class Search {
   void look_in_photo(std::size_t i, const std::vector<Window>& windows, bool clear_only, std::vector<Seen>& out) const;
   Eigen::Vector3d ground_of(const Seen& seen) const;
   void take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot);
+  /// What may be a point: targets within its ellipses, and those of them that meet.
+  struct Candidate {
+    std::size_t point;
+    std::vector<Seen> seen;
+    std::vector<orient::Spot> spots;
+  };
+  std::vector<std::vector<Window>> narrow_windows() const;
+  Candidate candidate_of(std::size_t i, const std::vector<Seen>& all) const;
+  Usual usual_among(const std::vector<Candidate>& candidates) const;
 
   const Survey& survey_;
   NamedBlock& named_;
@@ -330,64 +339,81 @@ void Search::take(std::size_t point, const std::vector<Seen>& seen, const orient
   }
 }
 
-/// Every point within its ellipse; what is found must meet, and be alone.
-void Search::find_narrow(std::vector<std::string>& notes) {
-  std::vector<std::vector<Window>> windows(photos_.size());
-  std::vector<std::vector<std::size_t>> of_window(photos_.size());
+/// The ellipses of all points in all photos, but for those where people have spoken.
+std::vector<std::vector<Window>> Search::narrow_windows() const {
+  std::vector<std::vector<Window>> out(photos_.size());
   for (std::size_t i = 0; i < predictions_.size(); ++i)
     for (const adjust::Prediction& p : predictions_[i])
       if (!p.hidden && !spoken_[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
-        windows[p.station].push_back(around(p));
-  for (auto& of_photo : windows) of_photo = merged(of_photo);
-  const std::vector<Seen> all = look(windows, false, "looking for targets within their ellipses", notes);
-  // Rays that were taken from the wide search are found again here, with the view of their own place.
-  for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
-    std::erase_if(block_.surveyed[i].point.rays, [&](const adjust::Ray& r) { return !spoken_[i].count(r.station); });
-  struct Candidate {
-    std::size_t point;
-    std::vector<Seen> seen;
-    std::vector<orient::Spot> spots;
-    int photos = 0;
-  };
-  std::vector<Candidate> candidates;
-  for (std::size_t i = 0; i < predictions_.size(); ++i) {
-    Candidate c{i, {}, {}, 0};
-    std::vector<Eigen::Vector3d> ground;
-    for (const adjust::Prediction& p : predictions_[i]) {
-      if (p.hidden || spoken_[i].count(p.station)) continue;
-      ++c.photos;
-      const Eigen::Matrix2d inverse =
-          (p.covariance + 1.5 * 1.5 * Eigen::Matrix2d::Identity()).inverse();  // and what the block's rays leave
-      for (const Seen& s : all) {
-        if (s.station != p.station) continue;
-        const Eigen::Vector2d d = s.target.x - p.x;
-        if (d.dot(inverse * d) > search_sigmas * search_sigmas) continue;
-        c.seen.push_back(s);
-        c.seen.back().range = p.range;
-        ground.push_back(ground_of(c.seen.back()));
-      }
+        out[p.station].push_back(around(p));
+  for (auto& of_photo : out) of_photo = merged(of_photo);
+  return out;
+}
+
+/// What lies within a point's ellipses, and where in space it meets; sightings of people meet with it.
+Search::Candidate Search::candidate_of(std::size_t i, const std::vector<Seen>& all) const {
+  Candidate c{i, {}, {}};
+  std::vector<Eigen::Vector3d> ground;
+  std::vector<orient::Sight> of_people;
+  for (const adjust::Ray& r : block_.surveyed[i].point.rays) of_people.push_back({r.station, r.x, r.sigma});
+  int photos = static_cast<int>(of_people.size());
+  for (const adjust::Prediction& p : predictions_[i]) {
+    if (p.hidden || spoken_[i].count(p.station)) continue;
+    ++photos;
+    const Eigen::Matrix2d inverse =
+        (p.covariance + 1.5 * 1.5 * Eigen::Matrix2d::Identity()).inverse();  // and what the block's rays leave
+    for (const Seen& s : all) {
+      if (s.station != p.station) continue;
+      const Eigen::Vector2d d = s.target.x - p.x;
+      if (d.dot(inverse * d) > search_sigmas * search_sigmas) continue;
+      c.seen.push_back(s);
+      c.seen.back().range = p.range;
+      ground.push_back(ground_of(c.seen.back()));
     }
-    orient::SpotOptions options;
-    options.least_rays = c.photos == 2 ? 2 : 3;
-    c.spots = orient::find_spots(block_, sights_of(c.seen), ground, options);
-    candidates.push_back(std::move(c));
   }
+  std::vector<orient::Sight> sights = sights_of(c.seen);
+  sights.insert(sights.end(), of_people.begin(), of_people.end());
+  ground.resize(sights.size(), Eigen::Vector3d::Constant(nan));
+  orient::SpotOptions options;
+  options.least_rays = photos == 2 ? 2 : 3;
+  c.spots = orient::find_spots(block_, sights, ground, options);
+  const auto theirs = [&](int k) { return k >= static_cast<int>(c.seen.size()); };
+  // What does not meet with a single one of them is not what people have sighted.
+  if (!of_people.empty())
+    std::erase_if(c.spots,
+                  [&](const orient::Spot& s) { return std::none_of(s.sights.begin(), s.sights.end(), theirs); });
+  for (orient::Spot& s : c.spots) std::erase_if(s.sights, theirs);
+  std::erase_if(c.spots, [](const orient::Spot& s) { return s.sights.empty(); });
+  return c;
+}
+
+/// The usual kind and size, from points where nothing but one spot lies.
+Usual Search::usual_among(const std::vector<Candidate>& candidates) const {
   std::vector<Seen> pooled;
   std::vector<orient::Spot> spots;
   std::vector<int> which;
-  if (!usual_.kind) {
-    for (const Candidate& c : candidates) {
-      if (c.spots.size() != 1) continue;
-      orient::Spot spot = c.spots[0];
-      for (int& k : spot.sights) {
-        pooled.push_back(c.seen[k]);
-        k = static_cast<int>(pooled.size()) - 1;
-      }
-      which.push_back(static_cast<int>(spots.size()));
-      spots.push_back(spot);
+  for (const Candidate& c : candidates) {
+    if (c.spots.size() != 1) continue;
+    orient::Spot spot = c.spots[0];
+    for (int& k : spot.sights) {
+      pooled.push_back(c.seen[k]);
+      k = static_cast<int>(pooled.size()) - 1;
     }
-    usual_ = usual_of(pooled, spots, which);
+    which.push_back(static_cast<int>(spots.size()));
+    spots.push_back(spot);
   }
+  return usual_of(pooled, spots, which);
+}
+
+/// Every point within its ellipse; what is found must meet, and be alone.
+void Search::find_narrow(std::vector<std::string>& notes) {
+  const std::vector<Seen> all = look(narrow_windows(), false, "looking for targets within their ellipses", notes);
+  // Rays that were taken from the wide search are found again here, with the view of their own place.
+  for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
+    std::erase_if(block_.surveyed[i].point.rays, [&](const adjust::Ray& r) { return !spoken_[i].count(r.station); });
+  std::vector<Candidate> candidates;
+  for (std::size_t i = 0; i < predictions_.size(); ++i) candidates.push_back(candidate_of(i, all));
+  if (!usual_.kind) usual_ = usual_among(candidates);
   std::vector<std::string> ambiguous, other;
   for (Candidate& c : candidates) {
     const std::size_t before = c.spots.size();

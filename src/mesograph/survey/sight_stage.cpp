@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "sight 1";
+constexpr const char* version = "sight 2";
 
 using Json = nlohmann::ordered_json;
 
