@@ -25,8 +25,10 @@ adjust::Role role_from(const control::FilePoint& p) {
   throw Error("{}: role '{}' is unknown; write control, check or off", p.where, p.role);
 }
 
-/// Coordinates in the survey's CRS. A point without height goes as if it had one, and loses it again.
-std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::ControlFile& file, const std::string& crs) {
+/// Coordinates in the survey's CRS. A point without height goes as if it had one, and loses it again. How sure the way
+/// from the file's datum is, is said where it is worse than control should be.
+std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::ControlFile& file, const std::string& crs,
+                                       Progress& progress) {
   std::vector<Eigen::Vector3d> own, out;
   for (const control::FilePoint& p : file.points) own.emplace_back(p.east, p.north, p.height);
   if (crs.empty()) return own;
@@ -37,21 +39,14 @@ std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::Cont
                   file.points[i].where, file.points[i].id);
     if (std::isnan(full[i].z())) full[i].z() = 0;
   }
-  out = geo::crs_from(crs, survey.crs, full);
+  geo::DatumShift shift;
+  out = geo::crs_from(crs, survey.crs, full, &shift);
+  if (shift.accuracy > 0.02)
+    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they", crs,
+                             shift.name, shift.accuracy));
   for (std::size_t i = 0; i < out.size(); ++i)
     if (std::isnan(own[i].z())) out[i].z() = nan;
   return out;
-}
-
-/// How sure the way from the file's datum is; said where it is worse than control should be.
-void say_datum(const Survey& survey, const control::ControlFile& file, const std::string& crs, Progress& progress) {
-  if (crs.empty() || file.points.empty()) return;
-  geo::DatumShift shift;
-  const control::FilePoint& p = file.points[0];
-  geo::crs_from(crs, survey.crs, {{p.east, p.north, std::isnan(p.height) ? 0.0 : p.height}}, &shift);
-  if (shift.accuracy > 0.02)
-    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they",
-                             crs, shift.name, shift.accuracy));
 }
 
 void check_coordinates(const fs::path& path, const control::ControlFile& file, const std::string& crs) {
@@ -120,8 +115,7 @@ std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& opti
   if (file.guessed_x_y)
     progress.say(
         fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns", options.file.string()));
-  say_datum(survey, file, crs, progress);
-  const std::vector<Eigen::Vector3d> places = places_of(survey, file, crs);
+  const std::vector<Eigen::Vector3d> places = places_of(survey, file, crs, progress);
   std::vector<ControlRow> out;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const control::FilePoint& p = file.points[i];
