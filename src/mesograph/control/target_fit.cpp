@@ -28,8 +28,6 @@ inline double soft_sign(double d) {
 /// 1 inside, 0 outside.
 inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
 
-Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
-
 // The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by
 // pixel.
 

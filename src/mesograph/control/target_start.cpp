@@ -12,8 +12,6 @@ namespace {
 
 constexpr int spokes = 32;  // directions on a circle
 
-Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
-
 /// Angle of the normal, in the image, of a line that has the direction `angle` in the plane.
 double normal_in_image(const Eigen::Matrix2d& A, double angle) {
   const Eigen::Vector2d along = A * direction(angle);

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <cmath>
 #include <mesograph/control/target.hpp>
 #include <optional>
 
@@ -22,6 +23,9 @@ struct TargetStart {
   /// Largest half extent of the window along an axis of the image, pixels.
   double reach() const;
 };
+
+/// Unit vector of an angle.
+inline Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
 
 /// A of a view: the inverse of its M, scaled to determinant 1.
 Eigen::Matrix2d image_from_plane(const PlaneView& view);

@@ -245,15 +245,9 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   if (survey.crs.local) move_onto_control(named.block, "adjust");
   adjust::AdjustOptions adjusting;
   adjusting.scope.positions = !survey.crs.local;
-  adjusting.scope.free.fill(false);
-  const auto free =
-      options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
-  for (const std::string& name : free) {
-    const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
-    if (found == camera::parameter_names.end())
-      throw Error("adjust: --free {}: no such parameter; known are {}", name, fmt::join(camera::parameter_names, ","));
-    adjusting.scope.free[static_cast<std::size_t>(found - camera::parameter_names.begin())] = true;
-  }
+  adjusting.scope.free =
+      free_from(options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free),
+                "adjust: --free");
   const adjust::AdjustResult result = adjust::adjust(named.block, adjusting, progress);
   const std::vector<PointRow> rows = point_rows(survey, named, result);
   Outcome out;

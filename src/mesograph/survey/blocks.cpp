@@ -353,6 +353,17 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
   return out;
 }
 
+std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what) {
+  std::array<bool, camera::parameter_count> out{};
+  for (const std::string& name : names) {
+    const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
+    if (found == camera::parameter_names.end())
+      throw Error("{} {}: no such parameter; known are {}", what, name, fmt::join(camera::parameter_names, ","));
+    out[static_cast<std::size_t>(found - camera::parameter_names.begin())] = true;
+  }
+  return out;
+}
+
 void move_onto_control(adjust::Block& block, const std::string& what) {
   std::vector<Eigen::Vector3d> source, target;
   for (adjust::SurveyedPoint& p : block.surveyed) {

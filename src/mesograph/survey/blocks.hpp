@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/survey/tie.hpp>
 
@@ -35,6 +36,9 @@ std::filesystem::path found_file(const Survey& survey);
 /// A block as orientation starts from it: cameras, sorties, observed positions, tie rays, control; no orientations,
 /// except where a listing gives them, whose angles are in units of so many degrees.
 NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties, double angle_unit = 1.0);
+
+/// Camera parameters that an adjustment frees, by name. Throws Error, for `what`, where one is unknown.
+std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what);
 
 /// A `local` survey: the photos' positions gave the block a frame to start in; the control's frame is another one, and
 /// only control can lead there. Throws Error, for `what`, where fewer than three points are sighted.

@@ -67,11 +67,7 @@ class Search {
       : survey_(survey), named_(named), block_(named.block), table_(load_photos(survey)), progress_(progress) {
     photos_ = table_.kept();
     scope_.positions = !survey.crs.local;
-    scope_.free.fill(false);
-    for (const std::string& word : survey.settings.adjust_free)
-      scope_.free[static_cast<std::size_t>(
-          std::find(camera::parameter_names.begin(), camera::parameter_names.end(), word) -
-          camera::parameter_names.begin())] = true;
+    scope_.free = free_from(survey.settings.adjust_free, "[adjust] free");
     for (const control::TargetKind kind : control::target_kinds) {
       const auto& wanted = survey.settings.control_targets;
       if (wanted.empty() || std::find(wanted.begin(), wanted.end(), control::to_string(kind)) != wanted.end())

@@ -120,10 +120,7 @@ void say_positions(const NamedBlock& named, const orient::PositionsJudged& judge
 
 orient::OrientOptions options_of(const Survey& survey) {
   orient::OrientOptions out;
-  out.free.fill(false);
-  for (const std::string& name : survey.settings.adjust_free)
-    out.free[static_cast<std::size_t>(std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name) -
-                                      camera::parameter_names.begin())] = true;
+  out.free = free_from(survey.settings.adjust_free, "[adjust] free");
   return out;
 }
 
