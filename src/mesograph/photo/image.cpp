@@ -107,19 +107,26 @@ Rgb half(const Rgb& image) {
   return out;
 }
 
-void write_with(const char* driver, const std::filesystem::path& path, const Rgb& image, char** options) {
+Dataset in_memory(const Rgb& image) {
   prepare_gdal();
-  GDALDriverManager* manager = GetGDALDriverManager();
-  const Dataset memory(manager->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte, nullptr));
-  const CPLErr filled = memory->RasterIO(GF_Write, 0, 0, image.width, image.height,
-                                         const_cast<std::uint8_t*>(image.data.data()), image.width, image.height,
-                                         GDT_Byte, 3, nullptr, 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr);
+  Dataset memory(GetGDALDriverManager()->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte,
+                                                                        nullptr));
+  if (!memory || memory->RasterIO(GF_Write, 0, 0, image.width, image.height,
+                                  const_cast<std::uint8_t*>(image.data.data()), image.width, image.height, GDT_Byte, 3,
+                                  nullptr, 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr) != CE_None)
+    throw Error("an image of {} x {} pixels does not fit into memory; free some", image.width, image.height);
+  return memory;
+}
+
+void write_with(const char* driver, const std::filesystem::path& path, const Rgb& image, char** options) {
+  const Dataset memory = in_memory(image);
   std::filesystem::create_directories(path.parent_path());
   const std::filesystem::path scratch = scratch_path(path);
   {
     const Dataset out(
-        manager->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE, options, nullptr, nullptr));
-    if (filled != CE_None || !out) throw Error("{}: cannot be written; check space and permissions", path.string());
+        GetGDALDriverManager()->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE, options,
+                                                                    nullptr, nullptr));
+    if (!out) throw Error("{}: cannot be written; check space and permissions", path.string());
   }
   commit_file(scratch, path);
 }
@@ -157,6 +164,21 @@ void write_jpeg(const std::filesystem::path& path, const Rgb& image, int quality
   char** options = CSLSetNameValue(nullptr, "QUALITY", std::to_string(quality).c_str());
   write_with("JPEG", path, image, options);
   CSLDestroy(options);
+}
+
+std::string jpeg_bytes(const Rgb& image, int quality) {
+  const Dataset memory = in_memory(image);
+  const std::string name = fmt::format("/vsimem/jpeg-{}", static_cast<const void*>(&image));  // its own while it lives
+  char** options = CSLSetNameValue(nullptr, "QUALITY", std::to_string(quality).c_str());
+  const bool made = Dataset(GetGDALDriverManager()->GetDriverByName("JPEG")->CreateCopy(
+                        name.c_str(), memory.get(), FALSE, options, nullptr, nullptr)) != nullptr;
+  CSLDestroy(options);
+  vsi_l_offset size = 0;
+  GByte* bytes = made ? VSIGetMemFileBuffer(name.c_str(), &size, TRUE) : nullptr;
+  if (!bytes) throw Error("a picture of {} x {} pixels cannot be made a JPEG", image.width, image.height);
+  std::string out(reinterpret_cast<const char*>(bytes), size);
+  VSIFree(bytes);
+  return out;
 }
 
 void write_png(const std::filesystem::path& path, const Rgb& image) { write_with("PNG", path, image, nullptr); }

@@ -2,6 +2,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <string>
 #include <vector>
 
 namespace mesograph::photo {
@@ -38,6 +39,8 @@ Grey read_grey(const std::filesystem::path& path, int level = 0);
 Rgb read_rgb(const std::filesystem::path& path, int level = 0);
 
 void write_jpeg(const std::filesystem::path& path, const Rgb& image, int quality);
+/// A JPEG as bytes. Throws Error where it cannot be made.
+std::string jpeg_bytes(const Rgb& image, int quality);
 void write_png(const std::filesystem::path& path, const Rgb& image);
 
 }  // namespace mesograph::photo

@@ -1,4 +1,5 @@
 #include <kainjow/mustache.hpp>
+#include <mesograph/report/base64.hpp>
 #include <mesograph/report/page.hpp>
 
 namespace mesograph::report {
@@ -47,19 +48,6 @@ const char* const table_text =
 <tbody>{{#rows}}<tr{{#sum}} class="sum"{{/sum}}>{{#cells}}<td>{{text}}</td>{{/cells}}</tr>
 {{/rows}}</tbody></table>
 )";
-
-std::string base64(const std::string& bytes) {
-  static const char* const digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-  std::string out;
-  for (std::size_t i = 0; i < bytes.size(); i += 3) {
-    unsigned int group = 0;
-    for (std::size_t k = 0; k < 3; ++k)
-      group = group << 8 | (i + k < bytes.size() ? static_cast<unsigned char>(bytes[i + k]) : 0u);
-    for (int k = 3; k >= 0; --k) out += digits[group >> (6 * k) & 63u];
-  }
-  for (std::size_t pad = (3 - bytes.size() % 3) % 3; pad > 0; --pad) out[out.size() - pad] = '=';
-  return out;
-}
 
 km::data texts(const std::vector<std::string>& words) {
   km::data list(km::data::type::list);

@@ -5,6 +5,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/orient/identify.hpp>
+#include <mesograph/survey/carry_sightings.hpp>
 #include <mesograph/survey/find_sightings.hpp>
 #include <mesograph/survey/photo_table.hpp>
 #include <set>
@@ -80,6 +81,7 @@ class Search {
   bool wide() const;
   void find_wide(std::vector<std::string>& notes);
   void find_narrow(std::vector<std::string>& notes);
+  void carry(std::vector<std::string>& notes);
   int sighted_control() const;
   std::vector<Sighting> found() const { return found_; }
   std::vector<PredictedSighting> predicted() const;
@@ -101,6 +103,7 @@ class Search {
     std::vector<orient::Spot> spots;
   };
   std::vector<std::vector<Window>> narrow_windows() const;
+  std::optional<PointToCarry> to_carry(std::size_t i) const;
   Candidate candidate_of(std::size_t i, const std::vector<Seen>& all) const;
   Usual usual_among(const std::vector<Candidate>& candidates) const;
 
@@ -434,6 +437,59 @@ void Search::find_narrow(std::vector<std::string>& notes) {
                                 fmt::join(other, ", "), control::to_string(*usual_.kind), usual_.size_m));
 }
 
+/// A point that people have sighted and no finder knows, and where it lies: as surveyed, else where its rays meet, else
+/// on the ground along the one.
+std::optional<PointToCarry> Search::to_carry(std::size_t i) const {
+  const adjust::SurveyedPoint& p = block_.surveyed[i];
+  PointToCarry out;
+  out.point = i;
+  out.spoken = spoken_[i];
+  for (const adjust::Ray& r : p.point.rays)
+    if (spoken_[i].count(r.station) && adjust::takes_part(block_, r)) out.by_people.push_back(r);
+  if (p.role == adjust::Role::off || out.by_people.empty() || out.by_people.size() < p.point.rays.size())
+    return std::nullopt;
+  const adjust::Ray& ray = out.by_people.front();
+  const adjust::Station& s = block_.stations[ray.station];
+  const camera::Camera& camera = block_.cameras[s.camera];
+  const auto v = camera::ray(camera, ray.x);
+  if (!v) return std::nullopt;
+  const Eigen::Vector3d d = (s.R * *v).normalized();
+  adjust::GroundPoint point = p.point;
+  const bool meets = adjust::intersect(block_, point, 0.05);
+  const double range = meets ? (point.X - s.C).norm() : predictor_->range_to_ground(ray.station, ray.x);
+  out.X = meets ? point.X : s.C + range * d;
+  // Along the ray: what few rays leave open, or by how much ground differs from that of the tie points around.
+  const double along = (meets ? 0.005 : 0.03) * range, across = 2 * ray.sigma * range / camera.interior[camera::c];
+  out.covariance = across * across * Eigen::Matrix3d::Identity() + along * along * d * d.transpose();
+  Eigen::Vector3d X;
+  Eigen::Matrix3d surveyed;
+  if (place_of(p, X, surveyed) && surveyed.trace() < out.covariance.trace()) out.X = X, out.covariance = surveyed;
+  if (!out.X.allFinite()) return std::nullopt;
+  return out;
+}
+
+/// Sightings of people at points where no target is found, carried into the other photos.
+void Search::carry(std::vector<std::string>& notes) {
+  std::vector<PointToCarry> points;
+  for (std::size_t i = 0; i < block_.surveyed.size(); ++i)
+    if (auto p = to_carry(i)) points.push_back(std::move(*p));
+  for (const CarriedPoint& c : carry_sightings(block_, *predictor_, photos_, points, notes, progress_)) {
+    adjust::SurveyedPoint& p = block_.surveyed[c.point];
+    // All share the error of the one click. Of a tie point it moves the point and nothing else; of a surveyed one it
+    // must not count less than once.
+    double click = 0;
+    for (const adjust::Ray& r : p.point.rays)
+      if (r.station == c.from && !p.natural) click = r.sigma * std::sqrt(static_cast<double>(c.rays.size()));
+    for (const CarriedPoint::Ray& r : c.rays) {
+      const double sigma = std::hypot(std::hypot(r.sigma, least_sigma_px), click);
+      p.point.rays.push_back({r.station, r.x, sigma, true});
+      found_.push_back({named_.images[r.station], p.id, r.x.x(), r.x.y(), sigma, SightingState::found,
+                        fmt::format("matched from {}: correlation {:.3f}, {} photos meet", named_.images[c.from],
+                                    r.correlation, c.meet)});
+    }
+  }
+}
+
 std::vector<PredictedSighting> Search::predicted() const {
   std::vector<double> all;
   for (const Photo* p : photos_) all.push_back(p->quality.sharpness);
@@ -482,6 +538,7 @@ FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find,
     }
     if (!search.wide()) {
       search.find_narrow(out.notes);
+      search.carry(out.notes);
       if (!search.found().empty()) search.settle();
     }
   }

@@ -4,8 +4,10 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/report/figures.hpp>
+#include <mesograph/report/sight_page.hpp>
 #include <mesograph/survey/photo_table.hpp>
 #include <mesograph/survey/sight_sheets.hpp>
+#include <set>
 
 namespace mesograph::survey {
 
@@ -28,81 +30,137 @@ report::Colour frame_of(SightingState state) {
   }
 }
 
-/// The pixels around a place; what lies outside the photo stays grey.
-photo::Rgb cut(const photo::Rgb& image, const Eigen::Vector2d& at, Eigen::Vector2d& inside) {
-  const int left = static_cast<int>(std::floor(at.x())) - half, top = static_cast<int>(std::floor(at.y())) - half;
-  photo::Rgb out(2 * half + 1, 2 * half + 1, 3, 190);
-  for (int row = 0; row < out.height; ++row)
-    for (int col = 0; col < out.width; ++col)
-      if (left + col >= 0 && top + row >= 0 && left + col < image.width && top + row < image.height)
-        for (int ch = 0; ch < 3; ++ch) out.at(col, row, ch) = image.at(left + col, top + row, ch);
-  inside = at - Eigen::Vector2d(left, top);
+/// A square of so many pixels each way around the pixel of a place; what lies outside the photo stays grey.
+photo::Rgb cut(const photo::Rgb& image, int left, int top, int width) {
+  photo::Rgb out(width, width, 3, 190);
+  for (int row = std::max(0, -top); row < width && top + row < image.height; ++row)
+    for (int col = std::max(0, -left); col < width && left + col < image.width; ++col)
+      for (int ch = 0; ch < 3; ++ch) out.at(col, row, ch) = image.at(left + col, top + row, ch);
   return out;
 }
 
+/// Names of points as names of files.
 std::string sheet_name(std::string point) {
   std::replace(point.begin(), point.end(), '/', '@');
   return point + ".png";
 }
 
+/// One sighting that is shown, and where: its sheet and chip, its row of the page.
+struct Shown {
+  const Sighting* sighting;
+  report::SightingSheet::Chip* chip;
+  report::SightPage::Row* row;
+};
+
+/// Half the width of what the page shows around a sighting: the ellipse of a prediction, in bounds.
+int half_on_page(const report::SightPage::Row& row) {
+  const double reach = row.ellipse ? 3.3 * (*row.ellipse)[0] : 0.0;
+  return std::clamp(static_cast<int>(reach) + 12, 30, 120);
+}
+
+void cut_chips(const photo::Rgb& image, const std::vector<Shown>& shown) {
+  for (const Shown& s : shown) {
+    const int col = static_cast<int>(std::floor(s.sighting->x)), row = static_cast<int>(std::floor(s.sighting->y));
+    s.chip->pixels = cut(image, col - half, row - half, 2 * half + 1);
+    s.chip->at = Eigen::Vector2d(s.sighting->x - (col - half), s.sighting->y - (row - half));
+    const int reach = half_on_page(*s.row);
+    s.row->chip = {col - reach, row - reach, 2 * reach + 1,
+                   photo::jpeg_bytes(cut(image, col - reach, row - reach, 2 * reach + 1), 88)};
+  }
+}
+
+/// Everything that is drawn, in the order of the points; chips still empty.
+struct Drawings {
+  std::map<std::string, report::SightingSheet> sheets;
+  report::SightPage page;
+  std::map<std::string, std::vector<Shown>> of_photo;
+};
+
+report::SightPage::Row row_of(const Sighting& s, const FoundSightings& result) {
+  report::SightPage::Row row{s.image, to_string(s.state), s.origin, s.x, s.y, s.sigma, nan, {}, {}};
+  if (s.state == SightingState::predicted) {
+    row.sigma = nan;
+    for (const PredictedSighting& p : result.predicted)
+      if (p.image == s.image && p.point == s.point)
+        row.ellipse = {{p.at.axes()[0], p.at.axes()[1], p.at.direction() * deg_per_rad}};
+  } else if (const auto found = result.residuals.find({s.image, s.point}); found != result.residuals.end()) {
+    row.residual = found->second;
+  }
+  return row;
+}
+
+Drawings lay_out(const Survey& survey, const std::vector<Sighting>& all, const std::vector<ControlRow>& control,
+                 const FoundSightings& result, std::size_t most) {
+  Drawings out;
+  std::map<std::string, std::vector<const Sighting*>> of_point;
+  std::map<std::string, std::string> role;
+  for (const ControlRow& row : control) of_point[row.id], role[row.id] = adjust::to_string(row.role);
+  for (const Sighting& s : all) of_point[s.point].push_back(&s);
+  out.page.points.reserve(of_point.size());  // rows and chips are pointed at below
+  for (const auto& [id, sightings] : of_point) {
+    report::SightPage::Point& point = out.page.points.emplace_back();
+    point.id = id, point.role = role.count(id) ? role[id] : "tie point";
+    for (const Sighting* s : sightings) point.rows.push_back(row_of(*s, result));
+    if (sightings.empty()) continue;
+    report::SightingSheet& sheet = out.sheets[id];
+    sheet.chips.resize(std::min(most, sightings.size()));
+    sheet.title = fmt::format("{}: {} photos{}", id, sheet.chips.size(), sightings.size() > most ? ", the best ones" : "");
+    for (std::size_t i = 0; i < sheet.chips.size(); ++i) {
+      const report::SightPage::Row& row = point.rows[i];
+      sheet.chips[i].image = row.image;
+      sheet.chips[i].words =
+          row.state + (std::isfinite(row.residual) ? fmt::format(", residual {:.2f} px", row.residual) : "");
+      sheet.chips[i].frame = frame_of(sightings[i]->state);
+      out.of_photo[row.image].push_back({sightings[i], &sheet.chips[i], &point.rows[i]});
+    }
+  }
+  out.page.title = survey.settings.name;
+  out.page.key = fmt::format("{} {}", survey.settings.name, survey.crs.name);
+  return out;
+}
+
+/// Sheets of points that are gone.
+void remove_stale(const fs::path& folder, const std::map<std::string, report::SightingSheet>& sheets) {
+  std::set<std::string> names;
+  for (const auto& [point, sheet] : sheets) names.insert(sheet_name(point));
+  std::error_code missing;
+  std::vector<fs::path> stale;
+  for (const auto& entry : fs::directory_iterator(folder, missing))
+    if (!names.count(entry.path().filename().string())) stale.push_back(entry.path());
+  for (const fs::path& path : stale) fs::remove(path, missing);
+}
+
 }  // namespace
 
-void draw_sheets(const Survey& survey, const std::vector<Sighting>& all, const FoundSightings& result,
-                 Progress& progress, std::size_t most) {
-  std::map<std::string, report::SightingSheet> sheets;
-  std::map<std::string, std::vector<std::pair<std::string, std::size_t>>> of_photo;  // photo: sheet and chip
-  std::map<std::pair<std::string, std::size_t>, Eigen::Vector2d> places;
-  for (const Sighting& s : all) {
-    report::SightingSheet& sheet = sheets[s.point];
-    if (sheet.chips.size() == most) continue;
-    const auto residual = result.residuals.find({s.image, s.point});
-    sheet.chips.push_back(
-        {s.image,
-         to_string(s.state) + (residual == result.residuals.end() || s.state == SightingState::predicted
-                                   ? std::string()
-                                   : fmt::format(", residual {:.2f} px", residual->second)),
-         {},
-         Eigen::Vector2d::Zero(),
-         frame_of(s.state)});
-    of_photo[s.image].emplace_back(s.point, sheet.chips.size() - 1);
-    places[{s.point, sheet.chips.size() - 1}] = {s.x, s.y};
-  }
+void draw_sheets(const Survey& survey, const std::vector<Sighting>& all, const std::vector<ControlRow>& control,
+                 const FoundSightings& result, Progress& progress, std::size_t most) {
+  Drawings drawings = lay_out(survey, all, control, result, most);
   const PhotoTable table = load_photos(survey);
   std::vector<const Photo*> photos;
-  for (const Photo& p : table.photos)
-    if (of_photo.count(p.image) && !p.path.empty()) photos.push_back(&p);
-  progress.start("drawing sheets", photos.size() + sheets.size());
+  for (const Photo& p : table.photos) {
+    if (p.path.empty()) continue;
+    if (drawings.of_photo.count(p.image)) photos.push_back(&p);
+    if (p.screened_out.empty()) drawings.page.photos.push_back({p.image, fs::relative(p.path, survey.results()).generic_string()});
+  }
+  progress.start("drawing sheets", photos.size() + drawings.sheets.size());
   parallel_for(photos.size(), [&](std::size_t i) {
     progress.check();
     try {
-      const photo::Rgb image = photo::read_rgb(photos[i]->path);
-      for (const auto& key : of_photo.at(photos[i]->image)) {
-        report::SightingSheet::Chip& chip = sheets.at(key.first).chips[key.second];
-        chip.pixels = cut(image, places.at(key), chip.at);
-      }
+      cut_chips(photo::read_rgb(photos[i]->path), drawings.of_photo.at(photos[i]->image));
     } catch (const Error&) {
       // The search has told of a photo that cannot be read; its chips stay empty.
     }
     progress.advance();
   });
-  std::vector<std::pair<std::string, report::SightingSheet*>> list;
-  for (auto& [point, sheet] : sheets) {
-    sheet.title =
-        fmt::format("{}: {} photos{}", point, sheet.chips.size(), sheet.chips.size() == most ? ", the best ones" : "");
-    list.emplace_back(point, &sheet);
-  }
+  std::vector<std::pair<std::string, const report::SightingSheet*>> list;
+  for (const auto& [point, sheet] : drawings.sheets) list.emplace_back(point, &sheet);
   const fs::path folder = survey.results() / "sheets";
   parallel_for(list.size(), [&](std::size_t i) {
     write_file(folder / sheet_name(list[i].first), report::sighting_sheet(*list[i].second));
     progress.advance();
   });
-  std::error_code missing;
-  std::vector<fs::path> stale;
-  for (const auto& entry : fs::directory_iterator(folder, missing))
-    if (std::none_of(list.begin(), list.end(),
-                     [&](const auto& l) { return entry.path().filename() == sheet_name(l.first); }))
-      stale.push_back(entry.path());
-  for (const fs::path& path : stale) fs::remove(path, missing);
+  remove_stale(folder, drawings.sheets);
+  write_file(survey.results() / "sight.html", report::sight_page(drawings.page));
 }
 
 }  // namespace mesograph::survey

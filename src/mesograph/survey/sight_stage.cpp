@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "sight 2";
+constexpr const char* version = "sight 3";
 
 using Json = nlohmann::ordered_json;
 
@@ -189,7 +189,7 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   write_file(found_path, sightings_text(result.found));
   const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);
   write_file(table, sightings_text(all));
-  draw_sheets(survey, all, result, progress);
+  draw_sheets(survey, all, stored_control(survey), result, progress);
   Outcome out;
   out.summary = summary_of(all, result);
   // Without a block, or without looking, the stage is not done.
