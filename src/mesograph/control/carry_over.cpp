@@ -41,12 +41,13 @@ struct Patch {
   double mean = 0, norm = 0;
 };
 
-std::optional<Patch> patch_of(const photo::Grey& one, const Eigen::Vector2d& x, const CarryOptions& options) {
+/// `step`: 1 takes every pixel, 2 every second one each way.
+std::optional<Patch> patch_of(const photo::Grey& one, const Eigen::Vector2d& x, int step, const CarryOptions& options) {
   const Eigen::Vector2d corner = Eigen::Vector2d::Constant(options.half);
   if (!readable(one, x - corner) || !readable(one, x + corner)) return std::nullopt;
   Patch out;
-  for (int row = -options.half; row <= options.half; ++row)
-    for (int col = -options.half; col <= options.half; ++col) out.d.emplace_back(col, row);
+  for (int row = -options.half; row <= options.half; row += step)
+    for (int col = -options.half; col <= options.half; col += step) out.d.emplace_back(col, row);
   out.value.resize(static_cast<Eigen::Index>(out.d.size()));
   for (Eigen::Index i = 0; i < out.value.size(); ++i) out.value[i] = grey_between(one, x + out.d[i]);
   out.mean = out.value.mean();
@@ -84,14 +85,15 @@ std::optional<Eigen::Vector2d> best_place(const Patch& patch, const photo::Grey&
     for (double dx = -std::ceil(reach.x()) - 1; dx <= reach.x() + 1; ++dx) {
       const Eigen::Vector2d step(dx, dy);
       const double beyond = std::max(0.0, step.norm() - 1.5);  // a pixel and a half more, however sure it is
-      if (beyond > 0 && step.dot(inverse * step) * std::pow(beyond / step.norm(), 2) >
-                            options.search_sigmas * options.search_sigmas)
+      if (beyond > 0 &&
+          step.dot(inverse * step) * std::pow(beyond / step.norm(), 2) > options.search_sigmas * options.search_sigmas)
         continue;
       if (values_under(patch, other, expected.x + step, expected.to_from_one, values))
         tried.emplace_back(correlation(patch, values), expected.x + step);
     }
   if (tried.empty()) return std::nullopt;
-  const auto best = *std::max_element(tried.begin(), tried.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  const auto best =
+      *std::max_element(tried.begin(), tried.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
   if (best.first < options.least_correlation - 0.25) return std::nullopt;  // half a pixel off costs that much
   double next = -1;
   for (const auto& [value, x] : tried)
@@ -110,8 +112,8 @@ Eigen::Matrix<double, Eigen::Dynamic, 8> derivatives(const Patch& patch, const p
     const Eigen::Vector2d at = x + A * patch.d[i], dx(h, 0), dy(0, h);
     const Eigen::Vector2d slope((grey_between(other, at + dx) - grey_between(other, at - dx)) / (2 * h),
                                 (grey_between(other, at + dy) - grey_between(other, at - dy)) / (2 * h));
-    J.row(i) << r1 * slope.transpose(), r1 * slope.x() * patch.d[i].transpose(), r1 * slope.y() * patch.d[i].transpose(),
-        1, values[i];
+    J.row(i) << r1 * slope.transpose(), r1 * slope.x() * patch.d[i].transpose(),
+        r1 * slope.y() * patch.d[i].transpose(), 1, values[i];
   }
   return J;
 }
@@ -120,9 +122,10 @@ Eigen::Matrix<double, Eigen::Dynamic, 8> derivatives(const Patch& patch, const p
 
 std::optional<Carried> carry_over(const photo::Grey& one, const Eigen::Vector2d& x, const photo::Grey& other,
                                   const Expected& expected, const CarryOptions& options) {
-  const auto patch = patch_of(one, x, options);
-  if (!patch) return std::nullopt;
-  const auto start = best_place(*patch, other, expected, options);
+  // A quarter of the pixels is enough to tell places apart.
+  const auto coarse = patch_of(one, x, 2, options), patch = patch_of(one, x, 1, options);
+  if (!coarse || !patch) return std::nullopt;
+  const auto start = best_place(*coarse, other, expected, options);
   if (!start) return std::nullopt;
   Eigen::Vector2d at = *start;
   Eigen::Matrix2d A = expected.to_from_one;
@@ -141,16 +144,18 @@ std::optional<Carried> carry_over(const photo::Grey& one, const Eigen::Vector2d&
     A(0, 0) += step[2], A(0, 1) += step[3], A(1, 0) += step[4], A(1, 1) += step[5];
     r0 += step[6], r1 += step[7];
     // The ground's slope is worth a third of the shape, and the best pixel is not farther than two.
-    if ((at - *start).norm() > 2.0 || (A * expected.to_from_one.inverse() - Eigen::Matrix2d::Identity()).norm() > 0.45 ||
-        r1 < 0.2 || r1 > 5 || !values_under(*patch, other, at, A, values))
+    if ((at - *start).norm() > 2.0 ||
+        (A * expected.to_from_one.inverse() - Eigen::Matrix2d::Identity()).norm() > 0.45 || r1 < 0.2 || r1 > 5 ||
+        !values_under(*patch, other, at, A, values))
       return std::nullopt;
     if (step.head<2>().norm() > 0.003) continue;
     Carried out;
     out.x = at;
     out.correlation = correlation(*patch, values);
     const double variance = residual.squaredNorm() / static_cast<double>(residual.size() - 8);
-    constexpr double neighbours = 2.0;  // what interpolated noise and texture that differs have in common
-    out.covariance = neighbours * neighbours * variance * solver.solve(Eigen::Matrix<double, 8, 8>::Identity()).topLeftCorner<2, 2>();
+    constexpr double neighbours = 2.5;  // what interpolated noise and texture that differs have in common
+    out.covariance = neighbours * neighbours * variance *
+                     solver.solve(Eigen::Matrix<double, 8, 8>::Identity()).topLeftCorner<2, 2>();
     if (out.correlation < options.least_correlation ||
         !(std::sqrt(0.5 * out.covariance.trace()) <= options.most_sigma_px))
       return std::nullopt;

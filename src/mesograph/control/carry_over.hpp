@@ -9,9 +9,10 @@ namespace mesograph::control {
 
 /// Where a place of one photo shows in another, before looking.
 struct Expected {
-  Eigen::Vector2d x = Eigen::Vector2d::Zero();                ///< pixels of the other photo
-  Eigen::Matrix2d covariance = Eigen::Matrix2d::Identity();   ///< of x, pixels^2
-  Eigen::Matrix2d to_from_one = Eigen::Matrix2d::Identity();  ///< pixels of the other by pixels of the one, at the place
+  Eigen::Vector2d x = Eigen::Vector2d::Zero();               ///< pixels of the other photo
+  Eigen::Matrix2d covariance = Eigen::Matrix2d::Identity();  ///< of x, pixels^2
+  Eigen::Matrix2d to_from_one =
+      Eigen::Matrix2d::Identity();  ///< pixels of the other by pixels of the one, at the place
 };
 
 struct CarryOptions {
@@ -23,7 +24,7 @@ struct CarryOptions {
   /// What the best place lacks of correlation 1, over what the next best away from it lacks: repeated patterns go.
   double most_alike = 0.7;
   double least_contrast = 4.0;  ///< standard deviation of the patch, grey levels
-  double most_sigma_px = 0.15;
+  double most_sigma_px = 0.2;
 };
 
 struct Carried {

@@ -11,6 +11,8 @@ namespace mesograph::survey {
 
 namespace {
 
+constexpr double block_px = 1.0;  // how far rays of a block that is not adjusted onto control may miss each other
+
 /// A photo's ground around a sighting of people.
 struct Template {
   int station = -1;
@@ -18,12 +20,13 @@ struct Template {
   Eigen::Vector2d x;  ///< of the sighting, in the patch
 };
 
-/// How the level ground around X shows in a photo: pixels by metres east and north.
-std::optional<Eigen::Matrix2d> pixels_of_ground(const adjust::Block& block, int station, const Eigen::Vector3d& X) {
+/// Pixels of a photo by metres of X, local frame. Its first two columns: how the level ground around X shows.
+std::optional<Eigen::Matrix<double, 2, 3>> pixels_of_ground(const adjust::Block& block, int station,
+                                                            const Eigen::Vector3d& X) {
   const adjust::Station& s = block.stations[station];
   const auto at = camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (X - s.C));
   if (!at) return std::nullopt;
-  return Eigen::Matrix2d((at->by_ray * s.R.transpose()).leftCols<2>());
+  return Eigen::Matrix<double, 2, 3>(at->by_ray * s.R.transpose());
 }
 
 /// The people's sighting whose ray is steepest: its patch is least foreshortened.
@@ -39,11 +42,13 @@ const adjust::Ray& steepest(const adjust::Block& block, const PointToCarry& p) {
 Template cut_template(const photo::Grey& photo, const adjust::Ray& ray) {
   constexpr int reach = 14;
   Template out;
-  const int left = std::max(0, static_cast<int>(ray.x.x()) - reach), top = std::max(0, static_cast<int>(ray.x.y()) - reach);
+  const int left = std::max(0, static_cast<int>(ray.x.x()) - reach),
+            top = std::max(0, static_cast<int>(ray.x.y()) - reach);
   const int right = std::min(photo.width, left + 2 * reach + 1), bottom = std::min(photo.height, top + 2 * reach + 1);
   out.station = ray.station;
   out.patch = photo::Grey(std::max(0, right - left), std::max(0, bottom - top));
-  for (int row = top; row < bottom; ++row) std::copy_n(&photo.at(left, row), out.patch.width, &out.patch.at(0, row - top));
+  for (int row = top; row < bottom; ++row)
+    std::copy_n(&photo.at(left, row), out.patch.width, &out.patch.at(0, row - top));
   out.x = ray.x - Eigen::Vector2d(left, top);
   return out;
 }
@@ -127,25 +132,33 @@ std::vector<CarriedPoint> carry_sightings(const adjust::Block& block, const adju
   for (std::size_t i = 0; i < points.size(); ++i) {
     out[i].point = points[i].point;
     out[i].from = templates[i].station;
-    const auto one = templates[i].station < 0 ? std::nullopt : pixels_of_ground(block, templates[i].station, points[i].X);
+    const auto one =
+        templates[i].station < 0 ? std::nullopt : pixels_of_ground(block, templates[i].station, points[i].X);
     if (!one) continue;
-    for (const adjust::Prediction& p : predictor.photos_of(points[i].X, points[i].covariance)) {
+    // X hangs on the photo of the patch, so that it is known against the others as well as the block's rays meet,
+    // wherever the block as a whole may lie.
+    for (const adjust::Prediction& p : predictor.photos_of(points[i].X, Eigen::Matrix3d::Zero())) {
       const auto other = pixels_of_ground(block, p.station, points[i].X);
       if (!other || p.hidden || points[i].spoken.count(p.station) || photos[p.station]->path.empty()) continue;
       // Seen from far to the side, level ground is not what shows.
-      if (p.off_vertical < 60 * rad_per_deg) of_station[p.station].push_back({i, {p.x, p.covariance, *other * one->inverse()}});
+      if (p.off_vertical > 60 * rad_per_deg) continue;
+      const Eigen::Matrix2d covariance =
+          *other * points[i].covariance * other->transpose() + block_px * block_px * Eigen::Matrix2d::Identity();
+      of_station[p.station].push_back({i, {p.x, covariance, other->leftCols<2>() * one->leftCols<2>().inverse()}});
     }
   }
   std::vector<int> stations;
   for (const auto& [station, looks] : of_station) stations.push_back(station);
   std::vector<std::vector<std::pair<std::size_t, CarriedPoint::Ray>>> found(stations.size());
-  for_photos(photos, stations, "matching sighted ground", notes, progress, [&](std::size_t k, const photo::Grey& photo) {
-    for (const Look& look : of_station.at(stations[k])) {
-      const Template& from = templates[look.point];
-      if (const auto c = control::carry_over(from.patch, from.x, photo, look.expected))
-        found[k].push_back({look.point, {stations[k], c->x, std::sqrt(0.5 * c->covariance.trace()), c->correlation}});
-    }
-  });
+  for_photos(photos, stations, "matching sighted ground", notes, progress,
+             [&](std::size_t k, const photo::Grey& photo) {
+               for (const Look& look : of_station.at(stations[k])) {
+                 const Template& from = templates[look.point];
+                 if (const auto c = control::carry_over(from.patch, from.x, photo, look.expected))
+                   found[k].push_back(
+                       {look.point, {stations[k], c->x, std::sqrt(0.5 * c->covariance.trace()), c->correlation}});
+               }
+             });
   for (const auto& of_photo : found)
     for (const auto& [i, ray] : of_photo) out[i].rays.push_back(ray);
   for (std::size_t i = 0; i < points.size(); ++i)

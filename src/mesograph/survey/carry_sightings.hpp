@@ -9,11 +9,11 @@ namespace mesograph::survey {
 
 /// A point that people have sighted in some photos, to be carried into the others.
 struct PointToCarry {
-  std::size_t point = 0;                ///< index among the surveyed points of the block
-  std::vector<adjust::Ray> by_people;   ///< at least one
-  Eigen::Vector3d X;                    ///< where it lies as far as is known, local frame, m
-  Eigen::Matrix3d covariance;           ///< of X, m^2
-  std::set<int> spoken;                 ///< stations in which people have confirmed or rejected it
+  std::size_t point = 0;               ///< index among the surveyed points of the block
+  std::vector<adjust::Ray> by_people;  ///< at least one
+  Eigen::Vector3d X;                   ///< where it lies in the block, local frame, m
+  Eigen::Matrix3d covariance;          ///< of X against the people's rays, m^2
+  std::set<int> spoken;                ///< stations in which people have confirmed or rejected it
 };
 
 /// What least-squares matching made of it.

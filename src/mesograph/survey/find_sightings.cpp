@@ -437,8 +437,8 @@ void Search::find_narrow(std::vector<std::string>& notes) {
                                 fmt::join(other, ", "), control::to_string(*usual_.kind), usual_.size_m));
 }
 
-/// A point that people have sighted and no finder knows, and where it lies: as surveyed, else where its rays meet, else
-/// on the ground along the one.
+/// A point that people have sighted and no finder knows, and where it lies in the block: where its rays meet, else on
+/// the ground along the one.
 std::optional<PointToCarry> Search::to_carry(std::size_t i) const {
   const adjust::SurveyedPoint& p = block_.surveyed[i];
   PointToCarry out;
@@ -459,11 +459,8 @@ std::optional<PointToCarry> Search::to_carry(std::size_t i) const {
   const double range = meets ? (point.X - s.C).norm() : predictor_->range_to_ground(ray.station, ray.x);
   out.X = meets ? point.X : s.C + range * d;
   // Along the ray: what few rays leave open, or by how much ground differs from that of the tie points around.
-  const double along = (meets ? 0.005 : 0.03) * range, across = 2 * ray.sigma * range / camera.interior[camera::c];
+  const double along = (meets ? 0.005 : 0.03) * range, across = ray.sigma * range / camera.interior[camera::c];
   out.covariance = across * across * Eigen::Matrix3d::Identity() + along * along * d * d.transpose();
-  Eigen::Vector3d X;
-  Eigen::Matrix3d surveyed;
-  if (place_of(p, X, surveyed) && surveyed.trace() < out.covariance.trace()) out.X = X, out.covariance = surveyed;
   if (!out.X.allFinite()) return std::nullopt;
   return out;
 }
