@@ -15,6 +15,9 @@ void run_new(Call& call) {
   const geo::Crs found = geo::resolve(crs);
   call.json = {{"folder", folder}, {"crs", found.name}};
   call.lines.push_back(fmt::format("{}: a new survey in {}", folder, found.name));
+  if (!found.reading().empty())
+    call.lines.push_back(fmt::format("coordinates in files: {}; sigmas, errors and distances are in metres everywhere",
+                                     found.reading()));
   call.lines.push_back(fmt::format("next: mesograph admit PHOTOS --sortie NAME -s {}", folder));
 }
 

@@ -113,7 +113,7 @@ TEST_CASE("The photos' positions betray the usual mistakes of control", "[contro
   CHECK(says(control::doubts_of(corner, all, {}), "all control points lie within"));
   // Heights above the ellipsoid, 38 m over the geoid that the survey counts from.
   const auto ground = [](const Eigen::Vector2d& at) { return at.y() > 6822400 ? 615.0 : 602.0; };
-  const auto high = control::doubts_of(points(), all, {}, ground, 38.0);
+  const auto high = control::doubts_of(points(), all, {}, Eigen::Vector3d::Ones(), ground, 38.0);
   INFO((high.empty() ? std::string("nothing said") : high[0].text));
   CHECK(says(high, "other height system"));
 }

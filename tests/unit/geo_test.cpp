@@ -76,7 +76,9 @@ TEST_CASE("CRSs that cannot serve are refused with the way out") {
   CHECK_THROWS_WITH(geo::resolve({"EPSG:4326", "plain", ""}), Contains("not projected"));
   // CH1903+ serves Switzerland, 6 to 10.5 degrees east: zone 32.
   CHECK_THROWS_WITH(geo::resolve({"EPSG:4150", "plain", ""}), Contains("EPSG:25832"));
-  CHECK_THROWS_WITH(geo::resolve({"EPSG:2263", "plain", ""}), Contains("other units than metres"));
+  // UPS North: both axes run south from the pole. 5336+5715 are depths.
+  CHECK_THROWS_WITH(geo::resolve({"EPSG:32661", "plain", ""}), Contains("axes that count"));
+  CHECK_THROWS_WITH(geo::resolve({"EPSG:25833+5715", "", ""}), Contains("counts down"));
   CHECK_THROWS_WITH(geo::resolve({"EPSG:25833", "", ""}), Contains("says nothing about heights"));
   CHECK_THROWS_WITH(geo::resolve({"no such thing", "", ""}), Contains("is not understood"));
   CHECK(geo::utm_code(13.7, 61.5) == 25833);
@@ -158,6 +160,49 @@ TEST_CASE("A CRS in a WKT file is taken, a file that is none is refused") {
   CHECK_THROWS_AS(geo::resolve({path.string(), "ellipsoidal", ""}), Error);
   CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "sea level", ""}), Error);
   CHECK_THROWS_AS(geo::resolve({"EPSG:25833", "", "/nowhere/geoid.gtx"}), Error);
+}
+
+TEST_CASE("Grids in feet are those in metres, counted in feet; so are their heights") {
+  // NAD83 / New York Long Island, once in metres and once in US survey feet: false easting 300000 m = 984250 ftUS.
+  const geo::Crs feet = geo::resolve({"EPSG:2263", "plain", ""}), metres = geo::resolve({"EPSG:32118", "plain", ""});
+  const double foot = 1200.0 / 3937.0;
+  CHECK_THAT(feet.unit, Catch::WithinRel(foot, 1e-15));
+  CHECK(feet.reading() == "in US survey foot, heights in US survey foot");
+  const Eigen::Vector3d origin(301000, 65000, 20), place(301800, 64100, 55);
+  const geo::Frame a(metres, origin), b(feet, origin / foot);
+  // Bound 1e-7 m: 1e-16 of 1e6 feet, some roundings on.
+  CHECK((a.local_from_crs(place) - b.local_from_crs(place / foot)).norm() < 1e-7);
+  CHECK((b.crs_from_local(b.local_from_crs(place / foot)) - place / foot).norm() < 1e-4);
+  CHECK((a.local_from_grid({100, 200, 5}) - b.local_from_grid({100, 200, 5})).norm() < 1e-8);
+  // Plan in metres, heights in feet (NAVD88, EPSG:6360): the unit of heights is that of the vertical CRS.
+  const geo::Crs mixed = geo::resolve({"EPSG:32118+6360", "plain", ""});
+  CHECK(mixed.unit == 1.0);
+  CHECK_THAT(mixed.height_unit, Catch::WithinRel(foot, 1e-15));
+  const geo::Frame c(mixed, {301000, 65000, 20 / foot});
+  CHECK((a.local_from_crs(place) - c.local_from_crs({301800, 64100, 55 / foot})).norm() < 1e-7);
+  CHECK((mixed.metric_from({301800, 64100, 55 / foot}) - place).norm() < 1e-9);
+}
+
+TEST_CASE("Grids that count west and south keep their signs, and their north is north") {
+  // S-JTSK / Krovak as registered (southing, westing) and for drawing (east, north), whose numbers are the negatives.
+  const geo::Crs unusual = geo::resolve({"EPSG:5513", "plain", ""}), usual = geo::resolve({"EPSG:5514", "plain", ""});
+  CHECK(unusual.plan_columns() == "west,south");
+  CHECK(usual.plan_columns() == "east,north");
+  const Eigen::Vector3d origin(-743000, -1043000, 200), signs(-1, -1, 1);
+  const geo::Frame a(usual, origin), b(unusual, origin.cwiseProduct(signs));
+  for (const Eigen::Vector3d& d : {Eigen::Vector3d(300, -200, 50), Eigen::Vector3d(-40, 90, 0)}) {
+    const Eigen::Vector3d X = a.local_from_crs(origin + d);
+    CHECK((b.local_from_crs((origin + d).cwiseProduct(signs)) - X).norm() < 1e-6);
+    CHECK((a.local_from_grid(X) - b.local_from_grid(X)).norm() < 1e-8);
+    CHECK((unusual.metric_from(b.crs_from_local(X)) - a.crs_from_local(X)).norm() < 1e-6);
+  }
+  // Hartebeesthoek94 / Lo19: x runs south and y west from the equator and 19 degrees east. Its meridian at 34 degrees
+  // south lies 3763 km from the equator along the ellipsoid (Krueger's series), and half a degree east is west -46 km.
+  const geo::Crs lo = geo::resolve({"EPSG:2048", "ellipsoidal", ""});
+  CHECK(lo.plan_columns() == "west,south");
+  const Eigen::Vector3d there = geo::crs_from_wgs84(lo, {19.5, -34.0, 100.0});
+  const Eigen::Vector2d series = (krueger(19.5, -34.0, 19.0) - Eigen::Vector2d(500000, 0)) / 0.9996;
+  CHECK((there.head<2>() + series).norm() < 0.01);  // GRS 80 in the series, WGS 84 in the grid: 0.1 mm of axis
 }
 
 TEST_CASE("True north and grid north differ by the meridian convergence") {

@@ -85,8 +85,8 @@ TEST_CASE("Control and sightings: written and read the same, mistakes named") {
   CHECK(rows[0].role == adjust::Role::control);
   CHECK((std::isnan(rows[1].east) && rows[1].height == 9));
   CHECK((rows[2].id == "C,1" && std::isnan(rows[2].height)));
-  CHECK(survey::control_text(survey::read_control(folder.file("d.csv", survey::control_text(rows)))) ==
-        survey::control_text(rows));
+  CHECK(survey::control_text(survey::read_control(folder.file("d.csv", survey::control_text(rows, {}))), {}) ==
+        survey::control_text(rows, {}));
   const std::vector<std::pair<std::string, std::string>> control_mistakes = {
       {"id,east,north\nA,1,2\n", "column 'height' is missing"},
       {"id,east,north,height\nA,1,2,x\n", "c.csv:2"},
@@ -214,7 +214,7 @@ TEST_CASE("Files cut at any byte are read or refused with their name, never wors
   };
   const std::vector<Case> cases = {
       {survey::sightings_text(sightings), [](const fs::path& p) { (void)survey::read_sightings(p); }},
-      {survey::control_text(control), [](const fs::path& p) { (void)survey::read_control(p); }},
+      {survey::control_text(control, {}), [](const fs::path& p) { (void)survey::read_control(p); }},
       {camera::cameras_text({{"one", camera}}), [](const fs::path& p) { (void)camera::read_cameras(p); }},
       {settings, [](const fs::path& p) { (void)survey::read_settings(p); }}};
   for (std::size_t c = 0; c < cases.size(); ++c) {

@@ -46,8 +46,15 @@ bool split_fields(std::string_view line, std::vector<std::string>& fields) {
   return !quoted;
 }
 
+/// Grids that count west or south name their columns so.
+std::string_view other_name(std::string_view column) {
+  return column == "east" ? "west" : column == "north" ? "south" : std::string_view();
+}
+
 std::optional<std::size_t> index_of(const std::vector<std::string>& header, std::string_view column) {
-  const auto found = std::find(header.begin(), header.end(), column);
+  auto found = std::find(header.begin(), header.end(), column);
+  if (found == header.end() && !other_name(column).empty())
+    found = std::find(header.begin(), header.end(), other_name(column));
   if (found == header.end()) return std::nullopt;
   return static_cast<std::size_t>(found - header.begin());
 }

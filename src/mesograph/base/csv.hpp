@@ -37,7 +37,8 @@ class CsvReader {
 };
 
 /// A table as in the files that people exchange: UTF-8, comma, header row, '.' decimal, empty = unknown. Fields may be
-/// quoted as in RFC 4180; blank lines and lines that begin with '#' are skipped.
+/// quoted as in RFC 4180; blank lines and lines that begin with '#' are skipped. The columns west and south of a grid
+/// that counts so are read as east and north: the place of a column says along which axis, its sign is the grid's.
 class CsvTable {
  public:
   /// Reads a file. Throws Error with file and line where a row has another number of fields than the header, a quote

@@ -251,7 +251,8 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
   out.id = row.text("id");
   if (out.id.empty()) throw Error("{}: id is empty; write a value or remove the row", out.where);
   out.role = lower(row.text("role"));
-  const double plan = metres_of(options.plan), height = metres_of(options.height);
+  const double plan = options.plan ? metres_of(*options.plan) : 1.0;
+  const double height = options.height ? metres_of(*options.height) : 1.0;
   if (coordinates == Coordinates::geographic) {
     out.east = row.angle("lon"), out.north = row.angle("lat"), out.height = height * row.value("height");
   } else if (coordinates == Coordinates::geocentric) {
@@ -286,9 +287,13 @@ std::string column_meaning(const std::string& heading) {
                                                            {"east", "east"},
                                                            {"easting", "east"},
                                                            {"e", "east"},
+                                                           {"west", "east"},
+                                                           {"westing", "east"},
                                                            {"north", "north"},
                                                            {"northing", "north"},
                                                            {"n", "north"},
+                                                           {"south", "north"},
+                                                           {"southing", "north"},
                                                            {"height", "height"},
                                                            {"h", "height"},
                                                            {"elev", "height"},

@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/numbers.hpp>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -18,13 +19,14 @@ struct ControlFileOptions {
   /// What each column holds, in order: id, east, north, height, lat, lon, x, y, z (geocentric), role, sigma_h, sigma_v,
   /// code; "-" or any other word: skipped. Empty: the file's header says.
   std::vector<std::string> columns;
-  LengthUnit plan = LengthUnit::metre, height = LengthUnit::metre;
+  /// Unit of the plan and of heights; nothing: numbers stay as they stand in the file, in the unit of its CRS.
+  std::optional<LengthUnit> plan = std::nullopt, height = std::nullopt;
 };
 
 /// What a file's coordinates are.
 enum class Coordinates { grid, geographic, geocentric };
 
-/// A row, as it stands in the file: lengths in metres, angles in degrees.
+/// A row: angles in degrees, lengths in metres where the options name a unit, else as they stand in the file.
 struct FilePoint {
   std::string id, role, where;                   ///< role as written; where: "file:line"
   double east = nan, north = nan, height = nan;  ///< or longitude, latitude, height; or geocentric X, Y, Z

@@ -126,10 +126,12 @@ TargetOptions at_level(TargetOptions options, const Level& level) {
 }
 
 bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
-  const bool round = t.kind == TargetKind::disc || t.kind == TargetKind::ring;
-  return t.fit >= (round ? o.least_round_fit : o.least_fit) && t.contrast >= o.least_contrast &&
-         t.size_px >= o.least_size_px && t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px &&
-         t.strain <= o.most_strain && t.x.x() >= low.x() && t.x.y() >= low.y() && t.x.x() <= high.x() &&
+  const double least = t.kind == TargetKind::disc   ? o.least_disc_fit
+                       : t.kind == TargetKind::ring ? o.least_ring_fit
+                                                    : o.least_fit;
+  return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
+         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain &&
+         !(t.lopsided > o.most_lopsided) && t.x.x() >= low.x() && t.x.y() >= low.y() && t.x.x() <= high.x() &&
          t.x.y() <= high.y();
 }
 
@@ -138,10 +140,15 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
                const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& options,
                std::vector<Target>& out) {
   const Eigen::Vector2d whole = level.whole(place.x);
-  for (const Target& t : out)
-    if (t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale) return;
+  // A disc may be the inside of a ring: that is looked for all the same.
+  const auto known = [&](TargetKind kind) {
+    return std::any_of(out.begin(), out.end(), [&](const Target& t) {
+      return t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale &&
+             !(kind == TargetKind::ring && t.kind == TargetKind::disc);
+    });
+  };
   for (const TargetKind kind : options.kinds) {
-    if ((kind == TargetKind::checker) != place.saddle) continue;
+    if ((kind == TargetKind::checker) != place.saddle || known(kind)) continue;
     const auto start =
         start_of(level.grey, kind, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
     if (!start) continue;

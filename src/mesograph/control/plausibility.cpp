@@ -50,7 +50,9 @@ Doubt doubt_of_all(double distance, const std::vector<Eigen::Vector3d>& photos, 
 }
 
 /// One digit that is wrong in one coordinate: moved by digit x 10^k it lies among the photos.
-std::string false_digit(const Eigen::Vector3d& place, const std::vector<Eigen::Vector3d>& photos, double reach) {
+std::string false_digit(const Eigen::Vector3d& metric, double unit, const std::vector<Eigen::Vector3d>& photos,
+                        double reach) {
+  const Eigen::Vector3d place = metric / unit;  // as it is written
   const char* names[] = {"east", "north"};
   for (int axis = 0; axis < 2; ++axis)
     for (double power = 1000; power <= 1e6; power *= 10)
@@ -61,13 +63,13 @@ std::string false_digit(const Eigen::Vector3d& place, const std::vector<Eigen::V
         const auto digit_of = [&](double v) {
           return static_cast<int>(std::fmod(std::floor(std::abs(v) / power), 10));
         };
-        if (digit_of(other[axis]) == digit_of(place[axis]) + digit && nearest(other, photos) < reach)
+        if (digit_of(other[axis]) == digit_of(place[axis]) + digit && nearest(unit * other, photos) < reach)
           return fmt::format("; with one digit changed, {} {:.3f}, it would fit", names[axis], other[axis]);
       }
   return {};
 }
 
-void single_points(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d>& photos,
+void single_points(const std::vector<Placed>& points, double unit, const std::vector<Eigen::Vector3d>& photos,
                    std::vector<Doubt>& out) {
   const double reach = reach_of(photos);
   for (const Placed& p : points) {
@@ -77,7 +79,7 @@ void single_points(const std::vector<Placed>& points, const std::vector<Eigen::V
     out.push_back(
         {fmt::format("point {} lies {} from the nearest photo, the others do not{}; correct it in the file, or "
                      "leave it out with --role off={}",
-                     p.id, distance_words(distance), false_digit(p.place, photos, reach), p.id),
+                     p.id, distance_words(distance), false_digit(p.place, unit, photos, reach), p.id),
          false});
   }
 }
@@ -156,11 +158,19 @@ void heights(const std::vector<Placed>& points, const std::vector<Eigen::Vector3
 
 }  // namespace
 
-std::vector<Doubt> doubts_of(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d>& photos,
-                             const std::vector<Reading>& readings,
+std::vector<Doubt> doubts_of(const std::vector<Placed>& given_points, const std::vector<Eigen::Vector3d>& given_photos,
+                             const std::vector<Reading>& given_readings, const Eigen::Vector3d& units,
                              const std::function<double(const Eigen::Vector2d&)>& ground, double geoid_height) {
   std::vector<Doubt> out;
-  if (photos.empty()) return out;
+  if (given_photos.empty()) return out;
+  // All in metres from here on.
+  std::vector<Placed> points = given_points;
+  std::vector<Eigen::Vector3d> photos = given_photos;
+  std::vector<Reading> readings = given_readings;
+  for (Placed& p : points) p.place = p.place.cwiseProduct(units);
+  for (Eigen::Vector3d& p : photos) p = p.cwiseProduct(units);
+  for (Reading& r : readings)
+    for (Eigen::Vector3d& p : r.places) p = p.cwiseProduct(units);
   std::vector<Eigen::Vector3d> places;
   for (const Placed& p : points) places.push_back(p.place);
   const double distance = median_distance(places, photos);
@@ -168,7 +178,7 @@ std::vector<Doubt> doubts_of(const std::vector<Placed>& points, const std::vecto
     out.push_back(doubt_of_all(distance, photos, readings));
     return out;
   }
-  single_points(points, photos, out);
+  single_points(points, units.x(), photos, out);
   spread(points, photos, out);
   heights(points, photos, ground, geoid_height, out);
   return out;

@@ -28,13 +28,14 @@ struct Doubt {
   bool all = false;  ///< of the file as a whole: nothing of it can be right
 };
 
-/// Judges points against the photos' positions (survey CRS). `readings` are tried where the points as they are lie far
-/// from all photos: those that fit are named. Single points far from the photos, false digits in one coordinate, points
-/// all on one line or all in one corner, and heights above the photos are named too.
-/// `ground`: height of the ground at a plan position, NaN: unknown (no block yet); an offset common to the heights is
-/// told by it, with the geoid's height at the site (m, NaN: none) as its likely reason.
+/// Judges points against the photos' positions (survey CRS, whose axes count so many metres a unit). `readings` are
+/// tried where the points as they are lie far from all photos: those that fit are named. Single points far from the
+/// photos, false digits in one coordinate, points all on one line or all in one corner, and heights above the photos
+/// are named too. `ground`: height of the ground at a plan position, both in metres, NaN: unknown (no block yet); an
+/// offset common to the heights is told by it, with the geoid's height at the site (m, NaN: none) as its likely reason.
 std::vector<Doubt> doubts_of(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d>& photos,
                              const std::vector<Reading>& readings,
+                             const Eigen::Vector3d& units = Eigen::Vector3d::Ones(),
                              const std::function<double(const Eigen::Vector2d&)>& ground = {},
                              double geoid_height = nan);
 

@@ -26,12 +26,17 @@ struct Target {
   TargetKind kind = TargetKind::checker;
   Eigen::Vector2d x = Eigen::Vector2d::Constant(nan);           ///< image of the target's centre, pixels
   Eigen::Matrix2d covariance = Eigen::Matrix2d::Constant(nan);  ///< of x, pixels^2
-  double size_px = nan;   ///< across: of an ellipse the geometric mean of both diameters
+  /// Across: of an ellipse the geometric mean of both diameters; of a cross the length of its strips, NaN where they
+  /// are not those of a cross that stands alone.
+  double size_px = nan;
   double contrast = nan;  ///< between light and dark, grey levels
   double fit = nan;       ///< share of the grey variance that the model explains, up to 1
   /// Moves of x when an eighth of the turn is left out, squared, over what independent residuals would make of them:
   /// near 1; much larger where wear or a shadow lies on one side.
   double strain = nan;
+  /// Share of the grey variance in what differs between opposite pixels beyond noise: 0 for a whole target in even
+  /// light, whatever its blur; wear and shadow differ from side to side, and only what does moves the centre.
+  double lopsided = nan;
   /// Standard deviation per axis: the root of the mean of both variances, pixels.
   double sigma() const;
 };
@@ -59,10 +64,12 @@ struct TargetOptions {
   /// Share of the grey variance that the model must explain. Whole targets reach 0.97 to 1; a higher bound keeps worn
   /// and half-shaded ones out, whose centres are off by more than their sigma.
   double least_fit = 0.93;
-  double least_round_fit = 0.955;  ///< of discs and rings, which more things resemble
-  double most_sigma_px = 0.15;     ///< less certain ones are not accepted
-  double most_strain = 6.0;        ///< see Target::strain
-  PlaneView view;                  ///< of the plane that targets lie in
+  /// Of discs and rings, which more things resemble; worn discs come up to 0.96.
+  double least_disc_fit = 0.962, least_ring_fit = 0.955;
+  double most_sigma_px = 0.15;   ///< less certain ones are not accepted
+  double most_strain = 6.0;      ///< see Target::strain
+  double most_lopsided = 0.010;  ///< see Target::lopsided: noise reaches 0.003, a shadow's edge 0.01 to 0.03
+  PlaneView view;                ///< of the plane that targets lie in
 };
 
 /// Targets whose centre lies in the rectangle [low, high] (pixels) of an image; those that pass all options, best fit

@@ -4,6 +4,7 @@
 #include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/target.hpp>
 #include <mesograph/control/target_start.hpp>
@@ -97,10 +98,12 @@ struct Pixel {
 };
 
 /// Every pixel of the window, every second one each way of a large one: neighbours say the same there.
+int step_of(const TargetStart& start) { return start.reach() > 24 ? 2 : 1; }
+
 std::vector<Pixel> window_of(const photo::Grey& image, const TargetStart& start) {
   std::vector<Pixel> out;
   const double reach = start.reach();
-  const int step = reach > 24 ? 2 : 1;
+  const int step = step_of(start);
   const int left = std::max(0, static_cast<int>(std::floor(start.x.x() - reach)));
   const int right = std::min(image.width - 1, static_cast<int>(std::ceil(start.x.x() + reach)));
   const int top = std::max(0, static_cast<int>(std::floor(start.x.y() - reach)));
@@ -316,6 +319,28 @@ double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const 
   return expected > 0 ? seen / expected : 1.0;
 }
 
+/// See Target::lopsided. Noise is what neighbours differ by.
+double lopsidedness(const std::vector<Pixel>& pixels, const State& s, int step) {
+  std::map<std::pair<int, int>, std::size_t> at;
+  for (std::size_t i = 0; i < pixels.size(); ++i) at[{pixels[i].col, pixels[i].row}] = i;
+  double noise = 0, odd = 0, mean = 0, variance = 0;
+  int neighbours = 0, pairs = 0;
+  for (std::size_t i = 0; i < pixels.size(); ++i) {
+    const double r = s.residual[static_cast<Eigen::Index>(i)];
+    mean += pixels[i].value / static_cast<double>(pixels.size());
+    if (const auto next = at.find({pixels[i].col + 1, pixels[i].row}); next != at.end())
+      noise += std::pow(r - s.residual[static_cast<Eigen::Index>(next->second)], 2) / 2, ++neighbours;
+    const Eigen::Vector2d across = 2 * s.p.head<2>() - pixels[i].x;
+    const auto opposite =
+        at.find({static_cast<int>(std::floor(across.x() / step)), static_cast<int>(std::floor(across.y() / step))});
+    if (opposite != at.end())
+      odd += std::pow(0.5 * (r - s.residual[static_cast<Eigen::Index>(opposite->second)]), 2), ++pairs;
+  }
+  for (const Pixel& pixel : pixels) variance += std::pow(pixel.value - mean, 2) / static_cast<double>(pixels.size());
+  if (pairs == 0 || neighbours == 0 || !(variance > 0)) return nan;
+  return std::max(0.0, odd / pairs - 0.5 * noise / neighbours) / variance;
+}
+
 /// As if all residuals were independent, times what neighbours that are alike, or whole sectors that are, make of it;
 /// and a share for what drawing and pixels have not in common, measured on drawn sheets (docs/methods.md).
 Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J,
@@ -419,8 +444,14 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   out.covariance = covariance_of(pixels, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
+  if (kind == TargetKind::cross)
+    out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]}, s->a, s->a + s->b, 4 * radius);
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
   out.fit = explained(pixels, *s);
+  out.lopsided = lopsidedness(pixels, *s, step_of(start));
+  // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20
+  // pixels: a pixel by its root. Whole ones come up to 0.0015, and their centres stay.
+  if (out.lopsided > 0.0015) out.covariance.diagonal().array() += out.lopsided - 0.0015;
   if (kind == TargetKind::disc || kind == TargetKind::ring)
     out.covariance.diagonal().array() += std::pow(off_circle(s->p, radius, options.view), 2);
   return out;

@@ -123,8 +123,8 @@ std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::
 
 /// Off its arms a cross shows ground, as far as half beyond their ends; bars of windows and drains go on.
 bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double reach,
-           const double (&arms)[4], const Circle& c, bool light) {
-  const double paint = light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high;
+           const double (&arms)[4], double low, double high, bool light) {
+  const double paint = light ? 0.25 * low + 0.75 * high : 0.75 * low + 0.25 * high;
   int ground = 0, all = 0;
   for (const double share : {0.6, 0.75, 0.9, 1.1, 1.25, 1.4})
     for (int k = 0; k < spokes; ++k) {
@@ -158,7 +158,7 @@ std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Ve
     while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
     reach = std::min(reach, r);
   }
-  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c, light)) return std::nullopt;
+  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c.low, c.high, light)) return std::nullopt;
   TargetStart out;
   out.x = x;
   out.radius = reach;
@@ -269,6 +269,29 @@ bool TargetStart::inside(const Eigen::Vector2d& at) const {
 }
 
 double TargetStart::reach() const { return window * std::max(1.0, A.operatorNorm()); }
+
+double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                  const double (&normals)[2], double ground, double paint, double most) {
+  const double mid = 0.5 * (ground + paint);
+  const bool light = paint > ground;
+  const auto painted = [&](double r, double angle) {
+    return (grey_at(image, x + r * A * direction(angle)) > mid) == light;
+  };
+  double arms[4], shortest = 1e9, longest = 0, sum = 0;
+  for (int arm = 0; arm < 4; ++arm) {
+    const Eigen::Vector2d along = A.inverse() * direction(normals[arm % 2] + (arm < 2 ? 0.5 : -0.5) * pi);
+    arms[arm] = std::atan2(along.y(), along.x());
+    double r = 0;
+    while (r < most && painted(r, arms[arm])) r += 0.3;
+    for (const double beyond : {1.15, 1.3, 1.45})
+      if (r >= most || painted(beyond * r + 0.5, arms[arm])) return nan;
+    shortest = std::min(shortest, r), longest = std::max(longest, r), sum += r;
+  }
+  if (longest > 1.5 * shortest + 0.6 ||
+      !alone(image, x, A, sum / 4, arms, std::min(ground, paint), std::max(ground, paint), light))
+    return nan;
+  return sum / 2;
+}
 
 Eigen::Matrix2d image_from_plane(const PlaneView& view) {
   if (!std::isfinite(view.c)) return Eigen::Matrix2d::Identity();

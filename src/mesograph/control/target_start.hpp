@@ -36,6 +36,12 @@ Eigen::Matrix2d image_from_plane(const PlaneView& view);
 std::optional<TargetStart> start_of(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& x, double radius,
                                     const Eigen::Matrix2d& A, double least_contrast);
 
+/// Length of a cross's strips, pixels, from its fit: `normals` the angles of their normals in the image, `ground` and
+/// `paint` the grey levels. NaN where they do not end, end at different lengths, or where more of their paint lies
+/// beside or beyond them, as of the bars of windows and drains.
+double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                  const double (&normals)[2], double ground, double paint, double most);
+
 /// The fit from there; see fit_target.
 std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
                                const TargetOptions& options);

@@ -26,7 +26,8 @@ std::string crs_of(const OGRSpatialReference* system) {
 std::map<std::string, int> fields_of(OGRFeatureDefn& layer) {
   std::map<std::string, int> out;
   for (int i = 0; i < layer.GetFieldCount(); ++i)
-    if (const std::string word = column_meaning(layer.GetFieldDefn(i)->GetNameRef()); !word.empty()) out.emplace(word, i);
+    if (const std::string word = column_meaning(layer.GetFieldDefn(i)->GetNameRef()); !word.empty())
+      out.emplace(word, i);
   return out;
 }
 
@@ -50,7 +51,7 @@ FilePoint point_of(OGRFeature& feature, const std::map<std::string, int>& fields
   out.where = where;
   out.id = text("id"), out.role = text("role");
   out.east = p.getX(), out.north = p.getY();
-  out.height = metres_of(options.height) * (geometry->Is3D() ? p.getZ() : number("height"));
+  out.height = (options.height ? metres_of(*options.height) : 1.0) * (geometry->Is3D() ? p.getZ() : number("height"));
   out.sigma_h = number("sigma_h"), out.sigma_v = number("sigma_v");
   if (out.id.empty()) throw Error("{}: has no id; fill a field named id", where);
   return out;
@@ -74,12 +75,10 @@ VectorPoints read_vector_points(const std::filesystem::path& path, const Control
     throw Error("{}: is no GeoPackage, GeoJSON or shapefile that can be read; check the file", path.string());
   OGRLayer& layer = *data->GetLayer(0);
   const auto fields = fields_of(*layer.GetLayerDefn());
-  if (!fields.count("id"))
-    throw Error("{}: its points have no field that names them; call it id", path.string());
+  if (!fields.count("id")) throw Error("{}: its points have no field that names them; call it id", path.string());
   VectorPoints out;
   out.crs = crs_of(layer.GetSpatialRef());
-  if (layer.GetSpatialRef() && layer.GetSpatialRef()->IsGeographic())
-    out.file.coordinates = Coordinates::geographic;
+  if (layer.GetSpatialRef() && layer.GetSpatialRef()->IsGeographic()) out.file.coordinates = Coordinates::geographic;
   std::set<std::string> ids;
   for (const auto& feature : layer) {
     out.file.points.push_back(

@@ -1,5 +1,4 @@
 #include <cmath>
-#include <cstring>
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
@@ -14,6 +13,26 @@ Context make_context() {
   proj_context_set_enable_network(context.get(), 0);
   proj_log_level(context.get(), PJ_LOG_NONE);
   return context;
+}
+
+std::string Crs::plan_columns() const {
+  return fmt::format("{},{}", west ? "west" : "east", south ? "south" : "north");
+}
+
+Eigen::Vector3d Crs::metric_from(const Eigen::Vector3d& p) const {
+  return {(west ? -unit : unit) * p.x(), (south ? -unit : unit) * p.y(), height_unit * p.z()};
+}
+
+Eigen::Vector3d Crs::from_metric(const Eigen::Vector3d& p) const {
+  return {(west ? -1 : 1) * p.x() / unit, (south ? -1 : 1) * p.y() / unit, p.z() / height_unit};
+}
+
+std::string Crs::reading() const {
+  std::string out;
+  if (west || south) out = fmt::format("columns {}", plan_columns());
+  if (unit != 1.0 || height_unit != 1.0)
+    out += fmt::format("{}in {}, heights in {}", out.empty() ? "" : ", ", unit_name, height_unit_name);
+  return out;
 }
 
 int utm_code(double lon_deg, double lat_deg) {
@@ -46,23 +65,50 @@ std::string fitting_grid(PJ_CONTEXT* context, const PJ* crs) {
   return "the UTM zone of the site (EPSG:258nn in Europe, EPSG:326nn north and EPSG:327nn south of the equator)";
 }
 
-void check_projected_in_metres(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
+void check_projected(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
   const PJ_TYPE type = proj_get_type(horizontal);
   if (type == PJ_TYPE_GEOGRAPHIC_2D_CRS || type == PJ_TYPE_GEOGRAPHIC_3D_CRS || type == PJ_TYPE_GEOCENTRIC_CRS)
-    throw Error("CRS {} is not projected; choose a metric grid, as {}", crs, fitting_grid(context, horizontal));
-  if (type != PJ_TYPE_PROJECTED_CRS) throw Error("CRS {} is no projected grid; choose one in metres", crs);
-  const Pj axes(proj_crs_get_coordinate_system(context, horizontal));
-  for (int axis = 0; axis < 2; ++axis) {
-    double metres = 0.0;
-    const char* direction = nullptr;
-    const char* unit = nullptr;
-    proj_cs_get_axis_info(context, axes.get(), axis, nullptr, nullptr, &direction, &metres, &unit, nullptr, nullptr);
-    if (metres != 1.0)
-      throw Error("CRS {} counts in {}; grids in other units than metres are not supported yet, choose one in metres",
-                  crs, unit);
-    if (std::strcmp(direction, "east") != 0 && std::strcmp(direction, "north") != 0)
-      throw Error("CRS {} has an axis that counts {}; choose a grid whose axes count east and north", crs, direction);
-  }
+    throw Error("CRS {} is not projected; choose a grid, as {}", crs, fitting_grid(context, horizontal));
+  if (type != PJ_TYPE_PROJECTED_CRS) throw Error("CRS {} is no projected grid; choose one", crs);
+}
+
+/// One axis of a coordinate system.
+struct Axis {
+  std::string direction, unit;
+  double metres = 0.0;
+};
+Axis axis_of(PJ_CONTEXT* context, const PJ* crs, int number) {
+  const Pj axes(proj_crs_get_coordinate_system(context, crs));
+  const char* direction = nullptr;
+  const char* unit = nullptr;
+  Axis out;
+  proj_cs_get_axis_info(context, axes.get(), number, nullptr, nullptr, &direction, &out.metres, &unit, nullptr,
+                        nullptr);
+  out.direction = direction ? direction : "", out.unit = unit ? unit : "";
+  return out;
+}
+
+/// Units and directions of the plan axes, and the unit of heights.
+void read_axes(PJ_CONTEXT* context, const PJ* horizontal, const PJ* vertical, const std::string& name, Crs& out) {
+  const Axis first = axis_of(context, horizontal, 0), second = axis_of(context, horizontal, 1);
+  const auto along_east = [](const Axis& a) { return a.direction == "east" || a.direction == "west"; };
+  const auto along_north = [](const Axis& a) { return a.direction == "north" || a.direction == "south"; };
+  if (!(along_east(first) && along_north(second)) && !(along_north(first) && along_east(second)))
+    throw Error("CRS {} has axes that count {} and {}; choose a grid whose axes count along east and north", name,
+                first.direction, second.direction);
+  if (first.metres != second.metres || !(first.metres > 0))
+    throw Error("CRS {} counts in {} and {}; choose a grid of one unit", name, first.unit, second.unit);
+  out.unit = first.metres, out.unit_name = first.unit;
+  out.west = first.direction == "west" || second.direction == "west";
+  out.south = first.direction == "south" || second.direction == "south";
+  // PROJ brings north, east into the order of drawing, and leaves other orders as they are registered.
+  out.north_first = along_north(first) && (out.west || out.south);
+  out.height_unit = out.unit, out.height_unit_name = out.unit_name;
+  if (!vertical) return;
+  const Axis up = axis_of(context, vertical, 0);
+  if (up.direction != "up")
+    throw Error("CRS {} counts {} where heights are wanted; choose a vertical CRS that counts up", name, up.direction);
+  out.height_unit = up.metres, out.height_unit_name = up.unit;
 }
 
 std::string wkt1(PJ_CONTEXT* context, const PJ* crs, const std::string& name) {
@@ -132,9 +178,10 @@ Crs resolve(const CrsRequest& request) {
   const Pj horizontal(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 0)
                                : proj_clone(context.get(), whole.get()));
   const Pj vertical(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 1) : nullptr);
-  check_projected_in_metres(context.get(), horizontal.get(), request.crs);
+  check_projected(context.get(), horizontal.get(), request.crs);
 
   Crs crs;
+  read_axes(context.get(), horizontal.get(), vertical.get(), request.crs, crs);
   crs.name = proj_get_name(whole.get());
   crs.horizontal = wkt1(context.get(), horizontal.get(), request.crs);
   if (request.crs.starts_with("EPSG:")) crs.horizontal = request.crs.substr(0, request.crs.find('+'));

@@ -26,14 +26,28 @@ struct Crs {
   std::string horizontal;  ///< definition of the projected part, for PROJ
   std::string wkt;         ///< WKT1 (OGC 01-009) of the whole, as LAS files and rasters carry it
   Heights heights = Heights::plain;
-  std::string geoid_grid;           ///< file name of the grid where heights == grid
-  double semi_major_axis = 0.0;     ///< of the survey's own datum, m
-  double inverse_flattening = 0.0;  ///< 0 for a sphere
+  std::string geoid_grid;    ///< file name of the grid where heights == grid
+  double unit = 1.0;         ///< metres a unit of the plan axes
+  double height_unit = 1.0;  ///< of heights: the vertical CRS's; without one that of the plan
+  std::string unit_name = "metre", height_unit_name = "metre";
+  bool west = false, south = false;  ///< an axis counts so; coordinates keep the sign that is registered
+  bool north_first = false;          ///< PROJ gives the axis along north first, and leaves it there
+  double semi_major_axis = 0.0;      ///< of the survey's own datum, m
+  double inverse_flattening = 0.0;   ///< 0 for a sphere
+
+  /// The header of both plan columns: "east,north", with west or south where the grid counts so.
+  std::string plan_columns() const;
+  /// Coordinates as they would count metres east, north and up, and back.
+  Eigen::Vector3d metric_from(const Eigen::Vector3d& point) const;
+  Eigen::Vector3d from_metric(const Eigen::Vector3d& point) const;
+  /// "in US survey foot, heights in metre": how its coordinates are to be read; empty where all is metres and counts
+  /// east and north.
+  std::string reading() const;
 };
 
-/// Finds and checks a survey CRS. Throws Error where it is unknown, geographic or not projected, in other units
-/// than metres, with unusual axes, without word on its heights,
-/// or where the geoid grid is not installed.
+/// Finds and checks a survey CRS, in whatever unit of length it counts. Throws Error where it is unknown, geographic or
+/// not projected, with axes that count neither east or west nor north or south (polar grids), with depths, without word
+/// on its heights, or where the geoid grid is not installed.
 Crs resolve(const CrsRequest& request);
 
 /// EPSG code of the ETRS89 (Europe) or WGS 84 UTM zone of a place; lon, lat in degrees.

@@ -54,22 +54,34 @@ Pj make_geoid(PJ_CONTEXT* context, const Crs& crs) {
 struct Grid {
   Pj projection;
   Pj geoid;
+  double height_unit;
+  bool north_first;
 
   Grid(PJ_CONTEXT* context, const Crs& crs)
-      : projection(make_projection(context, crs)), geoid(make_geoid(context, crs)) {}
+      : projection(make_projection(context, crs)),
+        geoid(make_geoid(context, crs)),
+        height_unit(crs.height_unit),
+        north_first(crs.north_first) {}
+
+  /// Between our order of plan coordinates, along east before along north, and PROJ's; its own inverse.
+  Eigen::Vector3d ordered(const Eigen::Vector3d& p) const {
+    return north_first ? Eigen::Vector3d(p.y(), p.x(), p.z()) : p;
+  }
 
   double geoid_height(const Eigen::Vector3d& geographic) const {
     if (!geoid) return 0.0;
     return transform(geoid.get(), PJ_FWD, {geographic.x(), geographic.y(), 0.0}, "geoid grid").z();
   }
   Eigen::Vector3d geographic_from_crs(const Eigen::Vector3d& point) const {
-    Eigen::Vector3d geographic = transform(projection.get(), PJ_INV, {point.x(), point.y(), 0.0}, "projection");
-    geographic.z() = point.z() + geoid_height(geographic);
+    Eigen::Vector3d geographic =
+        transform(projection.get(), PJ_INV, ordered({point.x(), point.y(), 0.0}), "projection");
+    geographic.z() = height_unit * point.z() + geoid_height(geographic);
     return geographic;
   }
   Eigen::Vector3d crs_from_geographic(const Eigen::Vector3d& geographic) const {
-    Eigen::Vector3d point = transform(projection.get(), PJ_FWD, {geographic.x(), geographic.y(), 0.0}, "projection");
-    point.z() = geographic.z() - geoid_height(geographic);
+    Eigen::Vector3d point =
+        ordered(transform(projection.get(), PJ_FWD, {geographic.x(), geographic.y(), 0.0}, "projection"));
+    point.z() = (geographic.z() - geoid_height(geographic)) / height_unit;
     return point;
   }
 };
@@ -159,14 +171,14 @@ Eigen::Vector3d Frame::local_from_wgs84(const Eigen::Vector3d& lon_lat_h) const 
 
 Eigen::Matrix3d Frame::local_from_grid(const Eigen::Vector3d& X) const {
   if (crs_.local) return Eigen::Matrix3d::Identity();
-  // Central differences over +-1 m: grids are smooth to 1e-12 over metres, so the direction is good to 1e-9 rad.
+  // Central differences over +-1 unit: grids are smooth to 1e-12 over metres, so the direction is good to 1e-9 rad.
   const Eigen::Vector3d point = crs_from_local(X);
   const auto difference = [&](int axis) {
     const Eigen::Vector3d step = Eigen::Vector3d::Unit(axis);
     return Eigen::Vector3d(local_from_crs(point + step) - local_from_crs(point - step));
   };
   const Eigen::Vector3d up = difference(2).normalized();
-  const Eigen::Vector3d slanted = difference(1);
+  const Eigen::Vector3d slanted = (crs_.south ? -1.0 : 1.0) * difference(1);
   const Eigen::Vector3d north = (slanted - up * up.dot(slanted)).normalized();
   Eigen::Matrix3d axes;
   axes << north.cross(up), north, up;

@@ -75,8 +75,9 @@ Json accuracy(const std::vector<PointRow>& rows, adjust::Role role) {
 }
 
 /// control.csv with all points, or checks.csv with the checks alone and what was predicted of their errors.
-std::string points_text(const std::vector<PointRow>& rows, bool checks) {
-  std::string text = "id,east,north,height,role,sigma_h,sigma_v,d_east,d_north,d_height,rays,rms_px";
+std::string points_text(const geo::Crs& crs, const std::vector<PointRow>& rows, bool checks) {
+  std::string text =
+      fmt::format("id,{},height,role,sigma_h,sigma_v,d_east,d_north,d_height,rays,rms_px", crs.plan_columns());
   text += checks ? ",sigma_d_east,sigma_d_north,sigma_d_height\n" : "\n";
   for (const PointRow& row : rows) {
     if (checks && row.point->role != adjust::Role::check) continue;
@@ -260,8 +261,8 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   cameras_of(named, cameras);
   write_file(survey.results() / "stations.csv", stations_text(survey, named));
   write_file(survey.results() / "cameras.json", cameras);
-  write_file(survey.results() / "control.csv", points_text(rows, false));
-  write_file(survey.results() / "checks.csv", points_text(rows, true));
+  write_file(survey.results() / "control.csv", points_text(survey.crs, rows, false));
+  write_file(survey.results() / "checks.csv", points_text(survey.crs, rows, true));
   write_file(survey.results() / "photos.csv", photos_text(photos, uses_of(named)));
   write_file(survey.results() / "adjustment.json", out.summary.dump(2) + "\n");
   survey.store.finish("adjust", {print, out.summary});

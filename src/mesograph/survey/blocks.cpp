@@ -387,7 +387,8 @@ void move_onto_control(adjust::Block& block, const std::string& what) {
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
   std::optional<geo::Frame> frame;
   if (!named.free) frame.emplace(survey.crs, named.origin);
-  std::string text = "image,sortie,camera,east,north,height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle\n";
+  std::string text = fmt::format("image,sortie,camera,{},height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle\n",
+                                 survey.crs.plan_columns());
   for (std::size_t i = 0; i < named.images.size(); ++i) {
     const adjust::Station& s = named.block.stations[i];
     if (!s.oriented) continue;

@@ -25,12 +25,27 @@ adjust::Role role_from(const control::FilePoint& p) {
   throw Error("{}: role '{}' is unknown; write control, check or off", p.where, p.role);
 }
 
+/// What the numbers of a file are divided by to be in the units of its CRS: numbers whose unit the options name are in
+/// metres, others are in those units already.
+Eigen::Vector3d units_of(const Survey& survey, const ControlOptions& options, const control::ControlFile& file,
+                         const std::string& crs) {
+  if (file.coordinates != control::Coordinates::grid || (!options.reading.plan && !options.reading.height))
+    return Eigen::Vector3d::Ones();
+  const geo::Crs own =
+      crs.empty() ? survey.crs
+                  : geo::resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", std::string()});
+  return {options.reading.plan ? own.unit : 1.0, options.reading.plan ? own.unit : 1.0,
+          options.reading.height ? own.height_unit : 1.0};
+}
+
 /// Coordinates in the survey's CRS. A point without height goes as if it had one, and loses it again. How sure the way
 /// from the file's datum is, is said where it is worse than control should be.
-std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::ControlFile& file, const std::string& crs,
-                                       Progress& progress) {
+std::vector<Eigen::Vector3d> places_of(const Survey& survey, const ControlOptions& options,
+                                       const control::ControlFile& file, const std::string& crs, Progress& progress) {
+  const Eigen::Vector3d units = units_of(survey, options, file, crs);
   std::vector<Eigen::Vector3d> own, out;
-  for (const control::FilePoint& p : file.points) own.emplace_back(p.east, p.north, p.height);
+  for (const control::FilePoint& p : file.points)
+    own.push_back(Eigen::Vector3d(p.east, p.north, p.height).cwiseQuotient(units));
   if (crs.empty()) return own;
   std::vector<Eigen::Vector3d> full = own;
   for (std::size_t i = 0; i < full.size(); ++i) {
@@ -42,8 +57,8 @@ std::vector<Eigen::Vector3d> places_of(const Survey& survey, const control::Cont
   geo::DatumShift shift;
   out = geo::crs_from(crs, survey.crs, full, &shift);
   if (shift.accuracy > 0.02)
-    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they", crs,
-                             shift.name, shift.accuracy));
+    progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they",
+                             crs, shift.name, shift.accuracy));
   for (std::size_t i = 0; i < out.size(); ++i)
     if (std::isnan(own[i].z())) out[i].z() = nan;
   return out;
@@ -55,6 +70,8 @@ void check_coordinates(const fs::path& path, const control::ControlFile& file, c
                 file.coordinates == control::Coordinates::geographic ? "latitude and longitude" : "geocentric",
                 file.coordinates == control::Coordinates::geographic ? "EPSG:4979" : "EPSG:4978");
 }
+
+Eigen::Vector3d metres_of(const geo::Crs& crs) { return {crs.unit, crs.unit, crs.height_unit}; }
 
 std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
   std::vector<Eigen::Vector3d> out;
@@ -69,6 +86,7 @@ std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
 [[noreturn]] void refuse_unnamed(const Survey& survey, const ControlOptions& options,
                                  const control::UnnamedColumns& refused) {
   const std::vector<Eigen::Vector3d> photos = photo_places(survey);
+  const Eigen::Vector3d units = metres_of(survey.crs);
   std::vector<std::string> fitting;
   for (const bool east_first : {false, true})
     for (const auto unit : {control::LengthUnit::metre, control::LengthUnit::foot, control::LengthUnit::us_foot,
@@ -79,8 +97,8 @@ std::vector<Eigen::Vector3d> photo_places(const Survey& survey) {
       try {
         std::vector<control::Placed> points;
         for (const control::FilePoint& p : control::read_control_file(options.file, reading).points)
-          points.push_back({p.id, {p.east, p.north, p.height}, true});
-        const auto doubts = control::doubts_of(points, photos, {});
+          points.push_back({p.id, Eigen::Vector3d(p.east, p.north, p.height).cwiseQuotient(units), true});
+        const auto doubts = control::doubts_of(points, photos, {}, units);
         if (!photos.empty() && (doubts.empty() || !doubts[0].all))
           fitting.push_back(
               fmt::format("--columns {} --units {}", fmt::join(reading.columns, ","), control::to_string(unit)));
@@ -115,7 +133,7 @@ std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& opti
   if (file.guessed_x_y)
     progress.say(
         fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns", options.file.string()));
-  const std::vector<Eigen::Vector3d> places = places_of(survey, file, crs, progress);
+  const std::vector<Eigen::Vector3d> places = places_of(survey, options, file, crs, progress);
   std::vector<ControlRow> out;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const control::FilePoint& p = file.points[i];
@@ -136,9 +154,11 @@ std::vector<control::Reading> other_readings(const Survey& survey, const Control
   };
   const auto swapped = [](const Eigen::Vector3d& p) { return Eigen::Vector3d(p.y(), p.x(), p.z()); };
   add("with northing and easting swapped", "--columns with north and east the other way round", swapped);
-  if (options.reading.plan == control::LengthUnit::metre)
-    for (const auto unit : {control::LengthUnit::foot, control::LengthUnit::us_foot, control::LengthUnit::millimetre}) {
-      const double m = control::metres_of(unit);
+  if (!options.reading.plan)
+    for (const auto unit : {control::LengthUnit::metre, control::LengthUnit::foot, control::LengthUnit::us_foot,
+                            control::LengthUnit::millimetre}) {
+      const double m = control::metres_of(unit) / survey.crs.unit;
+      if (std::abs(m - 1) < 1e-9) continue;
       const std::string option = "--units " + control::to_string(unit);
       add("taken as " + control::to_string(unit), option,
           [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * p); });
@@ -146,7 +166,7 @@ std::vector<control::Reading> other_readings(const Survey& survey, const Control
           [&](const Eigen::Vector3d& p) { return Eigen::Vector3d(m * swapped(p)); });
     }
   add("on the other hemisphere", "10,000,000 m of northing", [&](const Eigen::Vector3d& p) {
-    return Eigen::Vector3d(p.x(), p.y() + (photos[0].y() > p.y() ? 1e7 : -1e7), p.z());
+    return Eigen::Vector3d(p.x(), p.y() + (photos[0].y() > p.y() ? 1e7 : -1e7) / survey.crs.unit, p.z());
   });
   Eigen::Vector3d off = Eigen::Vector3d::Zero();  // leading digits left out: whole hundreds of kilometres
   for (int a = 0; a < 2; ++a) {
@@ -175,7 +195,7 @@ std::vector<control::Reading> other_readings(const Survey& survey, const Control
   return out;
 }
 
-/// Heights of the oriented block's ground, by the five tie points nearest in plan, within 30 m.
+/// Heights of the oriented block's ground, by the five tie points nearest in plan, within 30 m; all in metres.
 std::function<double(const Eigen::Vector2d&)> ground_of(const Survey& survey) {
   if (survey.crs.local || !survey.store.stage("orient")) return {};
   const NamedBlock named = load_block(survey, "orient");
@@ -183,7 +203,7 @@ std::function<double(const Eigen::Vector2d&)> ground_of(const Survey& survey) {
   const geo::Frame frame(survey.crs, named.origin);
   auto points = std::make_shared<std::vector<Eigen::Vector3d>>();
   for (const adjust::GroundPoint& p : named.block.points)
-    if (p.X.allFinite()) points->push_back(frame.crs_from_local(p.X));
+    if (p.X.allFinite()) points->push_back(frame.crs_from_local(p.X).cwiseProduct(metres_of(survey.crs)));
   return [points](const Eigen::Vector2d& at) {
     std::vector<std::pair<double, double>> near;
     for (const Eigen::Vector3d& p : *points)
@@ -216,8 +236,8 @@ void judge_places(const Survey& survey, const ControlOptions& options, const std
     const Eigen::Vector3d w = geo::wgs84_from_crs(survey.crs, photos[0]);
     geoid = geo::geoid_height(survey.crs, w.x(), w.y());
   }
-  for (const control::Doubt& d :
-       control::doubts_of(points, photos, other_readings(survey, options, places, photos), ground, geoid)) {
+  for (const control::Doubt& d : control::doubts_of(points, photos, other_readings(survey, options, places, photos),
+                                                    metres_of(survey.crs), ground, geoid)) {
     if (d.all && !options.as_is && !options.dry_run)
       throw Error("{}: {}; nothing was taken (--as-is takes them all the same)", options.file.string(), d.text);
     progress.say(d.text);
@@ -317,7 +337,7 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
 
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
   std::vector<ControlRow> rows = stored_control(survey);
-  const std::string before = control_text(rows);
+  const std::string before = control_text(rows, survey.crs);
   std::set<std::string> known;
   for (const ControlRow& row : rows) known.insert(row.id);
   if (!options.file.empty()) {
@@ -329,7 +349,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
         rows.push_back(row);
         continue;
       }
-      if (control_text({*old}) != control_text({row})) progress.say(fmt::format("point {} is replaced", row.id));
+      if (control_text({*old}, survey.crs) != control_text({row}, survey.crs))
+        progress.say(fmt::format("point {} is replaced", row.id));
       *old = row;
     }
   }
@@ -355,8 +376,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
   if (rows.empty() && options.remove.empty())
     throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {
-    if (control_text(rows) != before || !fs::exists(survey.inputs() / "control.csv"))
-      write_file(survey.inputs() / "control.csv", control_text(rows));
+    if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
+      write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
     if (!changes.empty()) add_decisions(survey.inputs(), changes);
   }
   Outcome out;

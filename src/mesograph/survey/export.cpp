@@ -103,7 +103,8 @@ std::string points(const Survey& survey) {
   const NamedBlock named = latest_block(survey);
   std::optional<geo::Frame> frame;  // a free block stands in a frame of its own
   if (!named.free) frame.emplace(survey.crs, named.origin);
-  std::string text = "point,east,north,height,rays,sigma_east,sigma_north,sigma_height,rms_px\n";
+  std::string text =
+      fmt::format("point,{},height,rays,sigma_east,sigma_north,sigma_height,rms_px\n", survey.crs.plan_columns());
   for (std::size_t i = 0; i < named.block.points.size(); ++i)
     if (named.block.points[i].X.allFinite())
       text += point_row(named.block, frame, named.point_names[i], named.block.points[i]);

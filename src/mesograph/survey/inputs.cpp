@@ -70,8 +70,8 @@ std::vector<ControlRow> read_control(const fs::path& path) {
   return out;
 }
 
-std::string control_text(const std::vector<ControlRow>& rows) {
-  std::string text = "id,east,north,height,role,sigma_h,sigma_v\n";
+std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs) {
+  std::string text = fmt::format("id,{},height,role,sigma_h,sigma_v\n", crs.plan_columns());
   for (const ControlRow& p : rows)
     text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
                         csv_length(p.height), adjust::to_string(p.role), csv_length(p.sigma_h), csv_length(p.sigma_v));

@@ -2,6 +2,7 @@
 
 #include <filesystem>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/geo/crs.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -26,7 +27,7 @@ struct ControlRow {
 /// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v]. Throws Error naming file and line where a
 /// column is missing, a number is none, an id is empty or comes twice, or a role is unknown.
 std::vector<ControlRow> read_control(const std::filesystem::path& path);
-std::string control_text(const std::vector<ControlRow>& rows);
+std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs);
 
 enum class SightingState { predicted, found, confirmed, rejected };
 std::string to_string(SightingState state);

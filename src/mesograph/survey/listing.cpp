@@ -111,9 +111,9 @@ Listing read_listing(const NamedTable& table) {
   return out;
 }
 
-std::string listing_text(const Listing& listing) {
+std::string listing_text(const Listing& listing, const geo::Crs& crs) {
   const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
-  std::string text = fmt::format("image,sortie,camera,east,north,height,{},sigma_h,sigma_v,fixed\n",
+  std::string text = fmt::format("image,sortie,camera,{},height,{},sigma_h,sigma_v,fixed\n", crs.plan_columns(),
                                  turned ? "yaw,pitch,roll" : "omega,phi,kappa");
   for (const Listing::Row& r : listing.rows)
     text +=
@@ -209,7 +209,7 @@ void keep_listing(const Survey& survey, const fs::path& listing, const fs::path&
       throw Error("{}: photo '{}' has camera '{}', which is not in {}; add it or correct the name", listing.string(),
                   r.image, r.camera, cameras.string());
   write_file(survey.inputs() / "cameras.json", camera::cameras_text(known));
-  write_file(listing_path(survey), listing_text(read));
+  write_file(listing_path(survey), listing_text(read, survey.crs));
 }
 
 std::optional<Listing> load_listing(const Survey& survey) {

@@ -36,7 +36,10 @@ struct Material {
         frame(s.crs, named.origin),
         summary(s.store.stage("adjust")->summary),
         photos(load_photos(s)) {}
-  Eigen::Vector2d plan(const Eigen::Vector3d& X) const { return frame.crs_from_local(X).head<2>(); }
+  /// Metres east and north, whatever the CRS counts.
+  Eigen::Vector2d plan(const Eigen::Vector3d& X) const {
+    return survey.crs.metric_from(frame.crs_from_local(X)).head<2>();
+  }
 };
 
 report::MapData map_data(const Material& source) {
@@ -50,7 +53,9 @@ report::MapData map_data(const Material& source) {
     if (!table.number(row, "east") || table.text(row, "role") == "off") continue;
     report::PointMark mark;
     mark.id = table.text(row, "id");
-    mark.place = {table.required_number(row, "east"), table.required_number(row, "north")};
+    mark.place =
+        source.survey.crs.metric_from({table.required_number(row, "east"), table.required_number(row, "north"), 0.0})
+            .head<2>();
     mark.error = {table.number(row, "d_east").value_or(nan), table.number(row, "d_north").value_or(nan),
                   table.number(row, "d_height").value_or(nan)};
     mark.check = table.text(row, "role") == "check";

@@ -92,12 +92,13 @@ void draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock
   std::optional<geo::Frame> frame;
   if (!named.free) frame.emplace(survey.crs, named.origin);
   const auto place = [&](const Eigen::Vector3d& X) { return frame ? frame->crs_from_local(X) : X; };
+  const auto drawn = [&](const Eigen::Vector3d& at) { return named.free ? at : survey.crs.metric_from(at); };
   report::BlockPicture picture;
   picture.free = named.free;
   picture.preview = survey.preview;
   for (const adjust::Sortie& s : named.block.sorties) picture.sorties.push_back(s.name);
   for (const adjust::Station& s : named.block.stations)
-    if (s.oriented) picture.stations.push_back({place(s.C), static_cast<std::size_t>(s.sortie)});
+    if (s.oriented) picture.stations.push_back({drawn(place(s.C)), static_cast<std::size_t>(s.sortie)});
   std::vector<cloud::LasPoint> points;
   for (std::size_t p = 0; p < colours.size(); ++p) {
     const adjust::GroundPoint& point = named.block.points[p];
@@ -105,7 +106,7 @@ void draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock
     const auto rays = std::count_if(point.rays.begin(), point.rays.end(),
                                     [&](const adjust::Ray& r) { return adjust::takes_part(named.block, r); });
     points.push_back({place(point.X), colours[p], static_cast<std::uint8_t>(std::min<std::ptrdiff_t>(rays, 255)), 0});
-    picture.points.push_back({points.back().X, colours[p]});
+    picture.points.push_back({drawn(points.back().X), colours[p]});
   }
   cloud::write_las(survey.results() / "sparse.las", points, named.free ? free_wkt : survey.crs.wkt);
   write_file(survey.results() / "figures" / "block.png", report::block_figure(picture));
