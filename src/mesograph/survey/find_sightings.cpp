@@ -196,6 +196,7 @@ control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x)
     // What it is and where is known: slanting and shaded ones may look less like it. Rays that do not meet go.
     out.kinds = {*usual_.kind};
     out.least_fit = 0.88;
+    out.most_lopsided = 0.03;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block_.stations[station];
