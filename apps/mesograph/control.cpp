@@ -47,6 +47,10 @@ void list_points(Call& call) {
     call.lines.push_back(fmt::format("{:<12} {:<8} {} {} {} {} {}", p["id"].get<std::string>(),
                                      p["role"].get<std::string>(), cell(p["east"], 14, 4), cell(p["north"], 14, 4),
                                      cell(p["height"], 11, 4), cell(p["sigma_h"], 8, 4), cell(p["sigma_v"], 8, 4)));
+  for (const auto& b : call.json["scale_bars"])
+    call.lines.push_back(fmt::format("scale bar {}: {} to {}, {:.4f} m, sigma {:.4f} m", b["id"].get<std::string>(),
+                                     b["a"].get<std::string>(), b["b"].get<std::string>(), b["length"].get<double>(),
+                                     b["sigma"].get<double>()));
 }
 
 void run_control(Call& call) {
@@ -64,14 +68,17 @@ void run_control(Call& call) {
   options.remove = call.list("remove");
   options.hold_out = optional_value<int>(call, "hold-out");
   options.as_is = call.has("as-is");
+  options.scale_bars = call.text("scalebars");
   const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
-                       !options.remove.empty() || options.hold_out;
+                       !options.remove.empty() || options.hold_out || !options.scale_bars.empty();
   options.dry_run = call.has("dry-run") || (call.has("list") && !changes);
   call.json = survey::control(opened, options, call.progress).summary;
   call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off{}", call.json["points"].get<int>(),
                                    call.json["control"].get<int>(), call.json["check"].get<int>(),
                                    call.json["off"].get<int>(),
                                    call.has("dry-run") ? " (as understood; nothing is written)" : ""));
+  if (const auto& bars = call.json["scale_bars"]; !bars.empty())
+    call.lines.push_back(fmt::format("{} scale bars", bars.size()));
   if (call.has("list") || call.has("dry-run")) list_points(call);
 }
 
@@ -89,8 +96,10 @@ Command control_command() {
             add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", cxxopts::value<std::string>());
             add("check", "these points are checks (patterns): 'CP*'", cxxopts::value<std::string>());
             add("hold-out", "make so many control points checks, well spread", cxxopts::value<int>());
+            add("scalebars", "add measured distances between sighted points: id,a,b,length,sigma (m)",
+                cxxopts::value<std::string>());
             add("sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", cxxopts::value<std::string>());
-            add("remove", "take points out (patterns)", cxxopts::value<std::string>());
+            add("remove", "take points or scale bars out (patterns)", cxxopts::value<std::string>());
             add("as-is", "take the file even where the photos say that it lies elsewhere");
             add("list", "print the points");
             add("dry-run", "show the table as understood, change nothing");

@@ -61,6 +61,8 @@ struct Plain {
       rays(p.point);
       for (int a = 0; a < 3; ++a) v.push_back((p.point.X - p.surveyed)[a] * std::sqrt(p.weight(a, a)));
     }
+    for (const adjust::ScaleBar& bar : b.scale_bars)
+      v.push_back(((b.surveyed[bar.a].point.X - b.surveyed[bar.b].point.X).norm() - bar.length) / bar.sigma);
     for (const adjust::Station& s : b.stations)
       for (int a = 0; a < 3; ++a)
         v.push_back((s.C + b.sorties[0].offset - s.position)[a] / b.sorties[0].sigma_photo[a < 2 ? 0 : 1]);
@@ -159,6 +161,99 @@ TEST_CASE("The reduced matrix is the Schur complement, whose inverse is the cova
       if (S.coeff(i, j) != 0)
         CHECK(std::abs(covariance(j, i) - inverse(i, j)) < 1e-8 * std::sqrt(whole(i, i) * whole(j, j)));
   }
+}
+
+TEST_CASE("Ends of scale bars are adjusted with all others, as in the whole normal equations") {
+  adjust::Block block = small_block(11);
+  block.surveyed[1].weight.setZero();  // an end without coordinates
+  block.scale_bars = {{"bar", 0, 1, (block.surveyed[0].point.X - block.surveyed[1].point.X).norm() + 0.03, 0.004}};
+  adjust::Scope scope;
+  const Plain plain(block, scope);
+  const Eigen::MatrixXd J = plain.jacobian();
+  const Eigen::MatrixXd inverse = (J.transpose() * J).inverse();
+  const Eigen::VectorXd expected = -inverse * J.transpose() * plain.residuals(Eigen::VectorXd::Zero(plain.size()));
+  adjust::NormalEquations equations(block, scope);
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  REQUIRE(S.cols() == plain.columns() + 6);
+  const adjust::Covariance covariance(S);
+  const Eigen::Index ends = plain.size() - 3 * static_cast<Eigen::Index>(block.surveyed.size());
+  for (int i = 0; i < 2; ++i)
+    for (int a = 0; a < 3; ++a) {
+      const int column = equations.layout().end[static_cast<std::size_t>(i)] + a;
+      const double want = std::sqrt(inverse(ends + 3 * i + a, ends + 3 * i + a));
+      // Designs are in single precision: 1e-7 of them, times the condition of an intersection.
+      CHECK_THAT(std::sqrt(covariance(column, column)), Catch::WithinRel(want, 1e-4));
+    }
+  const adjust::Block twin = plain.moved(expected);
+  const Eigen::MatrixXd full = Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>();
+  adjust::Block own = block;
+  equations.apply(full.ldlt().solve(s), own);
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i)
+    CHECK((own.surveyed[i].point.X - twin.surveyed[i].point.X).norm() < 1e-5);
+  for (std::size_t i = 0; i < block.stations.size(); ++i) CHECK((own.stations[i].C - twin.stations[i].C).norm() < 1e-5);
+  for (std::size_t i = 0; i < block.points.size(); ++i) CHECK((own.points[i].X - twin.points[i].X).norm() < 1e-5);
+}
+
+TEST_CASE("A scale bar gives the block its scale, and says how sure it is; a false one is named") {
+  Progress quiet;
+  double squares = 0, blind = 0, scaled = 0;
+  for (std::uint64_t seed = 1; seed <= 12; ++seed) {
+    MadeUpOptions options;
+    options.noise_px = 0.3, options.position_sigma = 0.3, options.control = 4, options.checks = 0, options.seed = seed;
+    adjust::Block block = make_block(options).block;
+    for (adjust::SurveyedPoint& p : block.surveyed) p.weight.setZero(), p.natural = true;
+    // Positions of a frame that is half a percent too long: they know no better, and sigma says 3 m.
+    for (adjust::Station& s : block.stations) s.position *= 1.005;
+    const auto distance = [&](const adjust::Block& b, int i, int j) {
+      return (b.surveyed[i].point.X - b.surveyed[j].point.X).norm();
+    };
+    // The bar between the two farthest apart, judged by the distance of the other two.
+    std::size_t far = 1;
+    for (std::size_t i = 2; i < 4; ++i)
+      if (distance(block, 0, static_cast<int>(i)) > distance(block, 0, static_cast<int>(far))) far = i;
+    std::swap(block.surveyed[1], block.surveyed[far]);
+    Random random(seed);
+    const double sigma = 0.002, true_bar = distance(block, 0, 1), true_other = distance(block, 2, 3);
+    block.scale_bars = {{"bar", 0, 1, true_bar + random.normal(sigma), sigma}};
+    adjust::AdjustOptions how;
+    how.scope.free.fill(false);
+    adjust::Block without = block;
+    without.scale_bars.clear();
+    (void)adjust::adjust(without, how, quiet);
+    const adjust::AdjustResult result = adjust::adjust(block, how, quiet);
+    REQUIRE(result.scale_bars.size() == 1);
+    REQUIRE(result.scale_bars[0].used);
+    INFO("seed " << seed << ": " << distance(without, 2, 3) - true_other << " m without, "
+                 << distance(block, 2, 3) - true_other << " m with");
+    // The ends are intersected to one or two centimetres, which the bar hands on as often as it fits into a distance.
+    CHECK(std::abs(distance(block, 2, 3) - true_other) < 0.04 + 0.04 * true_other / true_bar);
+    blind += std::pow(distance(without, 2, 3) / true_other - 1, 2);
+    scaled += std::pow(distance(block, 2, 3) / true_other - 1, 2);
+    CHECK_THAT(result.scale_bars[0].length, WithinAbs(true_bar, 4 * sigma));
+    // Positions of metres hold the scale far less than the bar, so its own redundancy is small, and the sum holds.
+    CHECK(result.scale_bars[0].redundancy < 0.2);
+    CHECK(result.redundancy == result.observations - result.unknowns);
+    squares += std::pow(result.scale_bars[0].length - true_bar, 2);
+  }
+  INFO("scale off by " << std::sqrt(blind / 12) << " without, " << std::sqrt(scaled / 12) << " with the bar");
+  CHECK(std::sqrt(blind / 12) > 0.005);
+  CHECK(scaled < 0.1 * blind);
+  // 12 draws of the bar's own error: its sigma times chi / sqrt(12), 99.9 % within 0.4 to 1.75.
+  CHECK(std::sqrt(squares / 12) < 0.002 * 1.75);
+  CHECK(std::sqrt(squares / 12) > 0.002 * 0.4);
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.checks = 0;
+  adjust::Block block = make_block(options).block;
+  block.scale_bars = {{"false", 0, 1, (block.surveyed[0].surveyed - block.surveyed[1].surveyed).norm() + 0.25, 0.005}};
+  const adjust::AdjustResult result = adjust::adjust(block, {}, quiet);
+  const auto named = std::find_if(result.suspects.begin(), result.suspects.end(),
+                                  [](const adjust::Suspect& s) { return s.kind == "scale bar"; });
+  REQUIRE(named != result.suspects.end());
+  CHECK(named->id == "false");
+  CHECK_THAT(named->size, WithinAbs(0.25, 0.1));
 }
 
 TEST_CASE("From disturbed values the truth comes back, with a camera that was 1 % off and had no distortion") {

@@ -60,10 +60,10 @@ struct Group {
 
 /// A tested observation that stands out (Baarda 1968): |w| above 3.29 (alpha 0.001).
 struct Suspect {
-  std::string kind;  ///< "sighting" or "control"
+  std::string kind;  ///< "sighting", "control" or "scale bar"
   std::string id;
   int station = -1;       ///< of a sighting
-  std::string component;  ///< x, y; east, north, height
+  std::string component;  ///< x, y; east, north, height; length
   double size = nan;      ///< estimated gross error: pixels, m
   double w = nan;
 };
@@ -74,6 +74,14 @@ struct SurveyedResult {
       Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
   int rays = 0;
   double rms_px = nan;
+};
+
+/// A scale bar after the adjustment.
+struct ScaleBarResult {
+  bool used = false;            ///< both ends took part; else nothing else is set
+  double length = nan;          ///< between the adjusted ends, m
+  double residual_sigma = nan;  ///< standard deviation of adjusted - measured, m
+  double redundancy = nan;
 };
 
 struct AdjustResult {
@@ -87,7 +95,8 @@ struct AdjustResult {
   int tie_points = 0;
   std::vector<Group> groups;
   std::vector<Suspect> suspects;
-  std::vector<SurveyedResult> surveyed;  ///< one per Block::surveyed; empty where control takes no part
+  std::vector<SurveyedResult> surveyed;    ///< one per Block::surveyed; empty where control takes no part
+  std::vector<ScaleBarResult> scale_bars;  ///< one per Block::scale_bars; empty where control takes no part
   Layout layout;
   Covariance inverse;  ///< of stations, cameras and offsets at sigma0 = 1
 };
@@ -96,7 +105,7 @@ struct AdjustResult {
 /// accepted; checks are intersected afterwards and took no part. With neither positions nor control in its scope the
 /// block is free: one station and the scale are held, and what is predicted is relative to them. Throws Error where the
 /// normal equations are singular, naming what is missing. Minimised: sum over rays |x(p) - x_obs|^2 / sigma^2 + control
-/// + positions (C + offset) + offset and camera priors.
+/// + scale bars + positions (C + offset) + offset and camera priors.
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress);
 
 /// Least-squares intersection of the accepted rays of a point whose stations are known, in place of its X (start value

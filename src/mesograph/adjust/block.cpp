@@ -23,6 +23,15 @@ std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, cons
   return *x - ray.x;
 }
 
+bool takes_part(const Block& block, const ScaleBar& bar) {
+  const auto stands = [&](const SurveyedPoint& p) {
+    const auto rays =
+        std::count_if(p.point.rays.begin(), p.point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); });
+    return p.role == Role::control && p.point.X.allFinite() && rays >= 2;
+  };
+  return stands(block.surveyed[bar.a]) && stands(block.surveyed[bar.b]);
+}
+
 Eigen::Vector3d tilt(const Station& station) { return station.up.cross(station.R.transpose().col(2)); }
 
 double ray_angle(const Block& block, const GroundPoint& point) {

@@ -60,6 +60,14 @@ struct SurveyedPoint {
   GroundPoint point;
 };
 
+/// A measured distance between two surveyed points, which may be natural ones.
+struct ScaleBar {
+  std::string id;
+  std::size_t a = 0, b = 0;  ///< indices into Block::surveyed
+  double length = nan;       ///< m, in space
+  double sigma = nan;        ///< m
+};
+
 struct CameraPrior {
   camera::Interior value = camera::Interior::Zero();
   camera::Interior sigma = camera::Interior::Constant(nan);  ///< NaN: no prior
@@ -73,6 +81,7 @@ struct Block {
   std::vector<Station> stations;
   std::vector<GroundPoint> points;  ///< tie points
   std::vector<SurveyedPoint> surveyed;
+  std::vector<ScaleBar> scale_bars;
 };
 
 /// Prior of a camera of which only a principal distance is known: c to 3 %, the principal point to 2 % of the width,
@@ -90,6 +99,9 @@ std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, cons
 /// Observed up x adjusted up, in the camera frame: the angle between them for small ones, rad. Two of its three
 /// components say something.
 Eigen::Vector3d tilt(const Station& station);
+
+/// Both ends are of role control, intersected, and seen by two rays or more: only then a bar takes part.
+bool takes_part(const Block& block, const ScaleBar& bar);
 
 /// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);

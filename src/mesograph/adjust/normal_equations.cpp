@@ -23,6 +23,10 @@ Eigen::Vector3d inverse_variance(const double (&sigma)[2]) {
   return {1 / (sigma[0] * sigma[0]), 1 / (sigma[0] * sigma[0]), 1 / (sigma[1] * sigma[1])};
 }
 
+double distance(const Block& block, const ScaleBar& bar) {
+  return (block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X).norm();
+}
+
 }  // namespace
 
 const GroundPoint& ground_point(const Block& block, const ActivePoint& point) {
@@ -34,6 +38,7 @@ Layout make_layout(const Block& block, const Scope& scope) {
   out.station.assign(block.stations.size(), -1);
   out.camera.assign(block.cameras.size(), -1);
   out.sortie.assign(block.sorties.size(), -1);
+  out.end.assign(block.surveyed.size(), -1);
   std::vector<char> camera_used(block.cameras.size(), 0), sortie_used(block.sorties.size(), 0);
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
@@ -56,6 +61,11 @@ Layout make_layout(const Block& block, const Scope& scope) {
     if (!sortie_used[i]) continue;
     out.sortie[i] = out.columns;
     out.columns += 3;
+  }
+  for (const ScaleBar& bar : block.scale_bars) {
+    if (!scope.control || !takes_part(block, bar)) continue;
+    for (const std::size_t i : {bar.a, bar.b})
+      if (out.end[i] < 0) out.end[i] = out.columns, out.columns += 3;
   }
   return out;
 }
@@ -84,7 +94,9 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
   else
     for (const int i : scope.points) add(false, static_cast<std::size_t>(i));
   for (std::size_t i = 0; scope.control && i < block.surveyed.size(); ++i)
-    if (block.surveyed[i].role == Role::control) add(true, i);
+    if (block.surveyed[i].role == Role::control && layout_.end[i] < 0) add(true, i);
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i)
+    if (layout_.end[i] >= 0) ends_.push_back({true, i, 0, 0});
   linear_.resize(rays_.size());
   reduced_.resize(points_.size());
   of_station_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
@@ -116,29 +128,42 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
       if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));
 }
 
+double NormalEquations::cost_of(const Block& block, const ActivePoint& active) const {
+  const GroundPoint& point = ground_point(block, active);
+  double sum = 0;
+  const auto add = [&](const Ray& ray) {
+    const auto v = residual(block, ray, point.X);
+    // A point that has moved behind a photo costs as much as a residual of a thousand sigma.
+    const double squared = v ? v->squaredNorm() / (ray.sigma * ray.sigma) : 1e6;
+    sum += cauchy_cost(squared, active.surveyed ? 0.0 : scope_.robust_scale);
+  };
+  if (active.surveyed && layout_.end[active.index] >= 0) {  // its rays stand in a list of their own
+    for (const Ray& ray : point.rays)
+      if (takes_part(block, ray)) add(ray);
+  } else {
+    for (int r = 0; r < active.rays; ++r) add(point.rays[rays_[active.first_ray + r]]);
+  }
+  if (active.surveyed) {
+    const SurveyedPoint& s = block.surveyed[active.index];
+    const Eigen::Vector3d d = s.weight.isZero() ? Eigen::Vector3d::Zero() : Eigen::Vector3d(point.X - s.surveyed);
+    sum += d.dot(s.weight * d);
+  }
+  return sum;
+}
+
 double NormalEquations::cost(const Block& block) const {
   std::vector<double> sums(runs_of(points_.size()), 0.0);
   const std::size_t run = run_of(points_.size());
   parallel_for(sums.size(), [&](std::size_t chunk) {
-    for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
-      const ActivePoint& active = points_[p];
-      const GroundPoint& point = ground_point(block, active);
-      for (int r = 0; r < active.rays; ++r) {
-        const Ray& ray = point.rays[rays_[active.first_ray + r]];
-        const auto v = residual(block, ray, point.X);
-        // A point that has moved behind a photo costs as much as a residual of a thousand sigma.
-        const double squared = v ? v->squaredNorm() / (ray.sigma * ray.sigma) : 1e6;
-        sums[chunk] += cauchy_cost(squared, active.surveyed ? 0.0 : scope_.robust_scale);
-      }
-      if (active.surveyed) {
-        const SurveyedPoint& s = block.surveyed[active.index];
-        const Eigen::Vector3d d = s.weight.isZero() ? Eigen::Vector3d::Zero() : Eigen::Vector3d(point.X - s.surveyed);
-        sums[chunk] += d.dot(s.weight * d);
-      }
-    }
+    for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p)
+      sums[chunk] += cost_of(block, points_[p]);
   });
   double total = 0;
   for (const double sum : sums) total += sum;
+  for (const ActivePoint& end : ends_) total += cost_of(block, end);
+  for (const ScaleBar& bar : block.scale_bars)
+    if (layout_.end[bar.a] >= 0 && layout_.end[bar.b] >= 0)
+      total += std::pow((distance(block, bar) - bar.length) / bar.sigma, 2);
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (layout_.station[i] < 0 || layout_.sortie[s.sortie] < 0 || !s.position.allFinite()) continue;
@@ -163,6 +188,91 @@ double NormalEquations::cost(const Block& block) const {
   return total;
 }
 
+NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X,
+                                                   double robust_scale) const {
+  const Station& s = block.stations[ray.station];
+  Linear linear;
+  linear.station = layout_.station[ray.station];
+  linear.camera = layout_.camera[s.camera];
+  const Eigen::Vector3d v = s.R.transpose() * (X - s.C);
+  linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
+  const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
+  if (!projection) return linear;
+  const Eigen::Vector2d misfit = ray.x - projection->x;
+  const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
+  const double root = std::sqrt(cauchy_weight(squared, robust_scale)) / ray.sigma;
+  linear.turn = (root * projection->by_ray * camera::skew(v)).cast<float>();
+  linear.B = (root * projection->by_ray * s.R.transpose()).cast<float>();
+  for (std::size_t k = 0; k < layout_.free.size(); ++k)
+    linear.K.col(k) = (root * projection->by_interior.col(layout_.free[k])).cast<float>();
+  linear.v = root * misfit;
+  return linear;
+}
+
+/// Rays of the ends, and what control and bars say of them.
+void NormalEquations::build_ends(const Block& block) {
+  end_rays_.clear();
+  const int first = ends_.empty() ? 0 : layout_.columns - 3 * static_cast<int>(ends_.size());
+  const auto n = 3 * static_cast<Eigen::Index>(ends_.size());
+  end_normal_ = Eigen::MatrixXd::Zero(n, n + 1);
+  for (ActivePoint& end : ends_) {
+    const SurveyedPoint& p = block.surveyed[end.index];
+    end.first_ray = end_rays_.size();
+    for (const Ray& ray : p.point.rays)
+      if (takes_part(block, ray)) end_rays_.push_back(linear_of(block, ray, p.point.X, 0.0));
+    end.rays = static_cast<int>(end_rays_.size() - end.first_ray);
+    const int at = layout_.end[end.index] - first;
+    end_normal_.block<3, 3>(at, at) += p.weight;
+    if (!p.weight.isZero()) end_normal_.block<3, 1>(at, n) += p.weight * (p.surveyed - p.point.X);
+  }
+  for (const ScaleBar& bar : block.scale_bars) {
+    if (layout_.end[bar.a] < 0 || layout_.end[bar.b] < 0) continue;
+    const Eigen::Vector3d d = block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X;
+    Eigen::VectorXd row = Eigen::VectorXd::Zero(n);
+    row.segment<3>(layout_.end[bar.a] - first) = d.normalized() / bar.sigma;
+    row.segment<3>(layout_.end[bar.b] - first) = -d.normalized() / bar.sigma;
+    end_normal_.leftCols(n) += row * row.transpose();
+    end_normal_.col(n) += row * (bar.length - d.norm()) / bar.sigma;
+  }
+}
+
+void NormalEquations::add_ends(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const {
+  if (ends_.empty()) return;
+  const int base = layout_.station_columns, border = layout_.columns - base;
+  const auto k = static_cast<int>(layout_.free.size());
+  const Eigen::MatrixXd before = corner;
+  for (const ActivePoint& end : ends_) {
+    const int at = layout_.end[end.index] - base;
+    for (int r = 0; r < end.rays; ++r) {
+      const Linear& l = end_rays_[end.first_ray + r];
+      const Eigen::Matrix<double, 2, 3> B = l.B.cast<double>();
+      const Eigen::Matrix<double, 2, Eigen::Dynamic> K = l.K.leftCols(k).cast<double>();
+      corner.block<3, 3>(at, at) += B.transpose() * B;
+      corner.block<3, 1>(at, border) += B.transpose() * l.v;
+      if (l.camera >= 0) {
+        const int camera = l.camera - base;
+        corner.block(camera, camera, k, k) += K.transpose() * K;
+        corner.block(camera, border, k, 1) += K.transpose() * l.v;
+        corner.block(at, camera, 3, k) += B.transpose() * K;
+        corner.block(camera, at, k, 3) += K.transpose() * B;
+      }
+      if (l.station < 0) continue;
+      const Eigen::Matrix<double, 2, 6> A = l.station_design();
+      Row& row = rows[l.station / 6];
+      const Eigen::Matrix<double, 6, 6> U = A.transpose() * A;
+      row.diagonal += U;
+      row.diagonal.diagonal() += lambda * U.diagonal();
+      row.right += A.transpose() * l.v;
+      row.border.middleRows(at, 3) += B.transpose() * A;
+      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += K.transpose() * A;
+    }
+  }
+  const Eigen::Index n = end_normal_.rows();
+  corner.block(border - n, border - n, n, n) += end_normal_.leftCols(n);
+  corner.block(border - n, border, n, 1) += end_normal_.col(n);
+  for (int i = 0; i < border; ++i) corner(i, i) += lambda * (corner(i, i) - before(i, i));
+}
+
 void NormalEquations::linearise(const Block& block, std::size_t p) {
   const ActivePoint& active = points_[p];
   const GroundPoint& point = ground_point(block, active);
@@ -172,24 +282,8 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
   reduced.cameras.clear();
   for (int r = 0; r < active.rays; ++r) {
     const Ray& ray = point.rays[rays_[active.first_ray + r]];
-    const Station& s = block.stations[ray.station];
     Linear& linear = linear_[active.first_ray + r];
-    linear.station = layout_.station[ray.station];
-    linear.camera = layout_.camera[s.camera];
-    const Eigen::Vector3d v = s.R.transpose() * (point.X - s.C);
-    const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
-    if (!projection) {
-      linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
-      continue;
-    }
-    const Eigen::Vector2d misfit = ray.x - projection->x;
-    const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
-    const double root = std::sqrt(cauchy_weight(squared, active.surveyed ? 0.0 : scope_.robust_scale)) / ray.sigma;
-    linear.turn = (root * projection->by_ray * camera::skew(v)).cast<float>();
-    linear.B = (root * projection->by_ray * s.R.transpose()).cast<float>();
-    linear.K.setZero();
-    for (std::size_t k = 0; k < layout_.free.size(); ++k)
-      linear.K.col(k) = (root * projection->by_interior.col(layout_.free[k])).cast<float>();
+    linear = linear_of(block, ray, point.X, active.surveyed ? 0.0 : scope_.robust_scale);
     const Eigen::Matrix<double, 2, 3> B = linear.B.cast<double>();
     if (linear.camera >= 0) {
       auto rows = std::find_if(reduced.cameras.begin(), reduced.cameras.end(),
@@ -198,7 +292,6 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
         rows = reduced.cameras.insert(rows, {linear.camera, Eigen::Matrix<double, camera::parameter_count, 3>::Zero()});
       rows->W.noalias() += linear.K.cast<double>().transpose() * B;
     }
-    linear.v = root * misfit;
     reduced.V += B.transpose() * B;
     reduced.v += B.transpose() * linear.v;
   }
@@ -210,6 +303,7 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
 
 void NormalEquations::build(const Block& block) {
   parallel_for(points_.size(), 64, [&](std::size_t p) { linearise(block, p); });
+  build_ends(block);
   position_columns_.clear();
   position_terms_.clear();
   const auto add = [&](int station, int sortie, const Eigen::Vector3d& weight, const Eigen::Vector3d& misclosure) {
@@ -288,12 +382,6 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     corner(i, border) += camera_terms_(1, base + i);
   }
 
-  struct Row {
-    Eigen::Matrix<double, 6, 6> diagonal;
-    std::vector<Eigen::Matrix<double, 6, 6>> across;
-    Eigen::MatrixXd border;  ///< border x 6
-    Eigen::Matrix<double, 6, 1> right;
-  };
   std::vector<Row> rows(of_station_.size());
   parallel_for(rows.size(), [&](std::size_t i) {
     Row& row = rows[i];
@@ -345,6 +433,8 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     }
   }
 
+  add_ends(lambda, rows, corner);
+
   for (const LevelTerm& term : level_terms_) {
     Row& row = rows[term.station / 6];
     row.diagonal.topLeftCorner<3, 3>() += term.normal;
@@ -387,6 +477,7 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     GroundPoint& point = active.surveyed ? block.surveyed[active.index].point : block.points[active.index];
     point.X += reduced_[p].inverse * right;
   });
+  for (const ActivePoint& end : ends_) block.surveyed[end.index].point.X += d.segment<3>(layout_.end[end.index]);
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     if (layout_.station[i] < 0) continue;
     block.stations[i].R *= camera::rotation_by(d.segment<3>(layout_.station[i]));

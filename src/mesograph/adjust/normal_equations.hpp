@@ -14,14 +14,16 @@ struct Scope {
   std::vector<char> cameras;   ///< 1: the free parameters are unknowns; empty: every camera of an unknown station
   std::vector<int> points;     ///< tie points that may take part, ascending; empty: all
   bool positions = true;       ///< observed positions and sortie offsets
-  bool control = true;         ///< points of role control with their sightings
+  bool control = true;         ///< points of role control with their sightings, and scale bars between them
   std::pair<int, int> held = {-1, -1};  ///< station and axis of a coordinate that stands for the scale; -1: none
   double robust_scale = 0.0;            ///< of the Cauchy weight of ties, in sigmas; 0: full weight
 };
 
-/// Where the unknowns stand: stations (6: rotation in the camera frame, centre), cameras, sortie offsets (3).
+/// Where the unknowns stand: stations (6: rotation in the camera frame, centre), cameras, sortie offsets (3), ends of
+/// scale bars (3), which hang together and are not eliminated as other ground points are.
 struct Layout {
   std::vector<int> station, camera, sortie;  ///< first column of each; -1: not an unknown
+  std::vector<int> end;                      ///< one a surveyed point: first column; -1: end of no bar that takes part
   std::vector<camera::Parameter> free;       ///< parameters of a camera in order
   int columns = 0, station_columns = 0;
 };
@@ -49,6 +51,8 @@ class NormalEquations {
 
   const Layout& layout() const { return layout_; }
   const std::vector<ActivePoint>& points() const { return points_; }
+  /// Ends of scale bars.
+  const std::vector<ActivePoint>& ends() const { return ends_; }
 
   /// Sum of squared weighted residuals (with the Cauchy weight where asked) at a block's present values.
   double cost(const Block& block) const;
@@ -83,7 +87,18 @@ class NormalEquations {
     Eigen::Vector3d v;
     std::vector<CameraRows> cameras;  ///< one or two as a rule
   };
+  Linear linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X, double robust_scale) const;
   void linearise(const Block& block, std::size_t point);
+  double cost_of(const Block& block, const ActivePoint& active) const;
+  /// A station's rows of the reduced system, lower triangle.
+  struct Row {
+    Eigen::Matrix<double, 6, 6> diagonal;
+    std::vector<Eigen::Matrix<double, 6, 6>> across;
+    Eigen::MatrixXd border;  ///< border x 6
+    Eigen::Matrix<double, 6, 1> right;
+  };
+  void build_ends(const Block& block);
+  void add_ends(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const;
 
   Scope scope_;
   Layout layout_;
@@ -101,6 +116,9 @@ class NormalEquations {
     Eigen::Vector3d right;
   };
   std::vector<LevelTerm> level_terms_;
+  std::vector<ActivePoint> ends_;
+  std::vector<Linear> end_rays_;   ///< of all ends, one after the other
+  Eigen::MatrixXd end_normal_;     ///< of all end columns: control weights and bars; the last column the right side
   Eigen::Matrix2Xd camera_terms_;  ///< per column: weight of its prior, weighted misclosure
 };
 

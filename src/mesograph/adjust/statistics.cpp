@@ -22,10 +22,11 @@ struct Sum {
 };
 
 struct Tally {
-  Sum ties, sightings, plan, height, positions, verticals, priors;
-  int points = 0;      ///< ground points among the unknowns
-  int candidates = 0;  ///< tie rays that could take part
-  double pixels2 = 0;  ///< squared lengths of residuals
+  Sum ties, sightings, plan, height, bars, positions, verticals, priors;
+  int points = 0;           ///< ground points among the unknowns
+  int columns_of_ends = 0;  ///< of those, coordinates that stand in the layout already
+  int candidates = 0;       ///< tie rays that could take part
+  double pixels2 = 0;       ///< squared lengths of residuals
   int image_points = 0;
 };
 
@@ -41,8 +42,8 @@ struct PointStatistics {
 };
 
 /// Covariances of a point that took part (`own` prior weight in N) or did not, from the joint covariance of the
-/// stations.
-PointStatistics point_statistics(const Block& block, const GroundPoint& point, const Eigen::Matrix3d& prior,
+/// stations; of an end of a scale bar, whose columns begin at `end` (-1: none), from its own share in that.
+PointStatistics point_statistics(const Block& block, const GroundPoint& point, const Eigen::Matrix3d& prior, int end,
                                  const Layout& layout, const Covariance& inverse) {
   PointStatistics out;
   const auto k = static_cast<int>(layout.free.size());
@@ -61,6 +62,7 @@ PointStatistics point_statistics(const Block& block, const GroundPoint& point, c
     claim(layout.station[ray.station], 6);
     claim(layout.camera[s.camera], k);
   }
+  claim(end, 3);
   const auto n = static_cast<int>(columns.size());
   Eigen::Matrix3d V = prior;
   Eigen::MatrixXd W = Eigen::MatrixXd::Zero(n, 3);
@@ -79,6 +81,7 @@ PointStatistics point_statistics(const Block& block, const GroundPoint& point, c
     }
     for (int i = 0; layout.camera[s.camera] >= 0 && i < k; ++i)
       a.col(place[layout.camera[s.camera]] + i) = projection->by_interior.col(layout.free[i]);
+    if (end >= 0) a.middleCols(place[end], 3) = b;
     const double weight = 1 / (ray->sigma * ray->sigma);
     V += weight * b.transpose() * b;
     W += weight * a.transpose() * b;
@@ -86,10 +89,16 @@ PointStatistics point_statistics(const Block& block, const GroundPoint& point, c
     B.push_back(b);
   }
   const Eigen::MatrixXd Q = inverse.among(columns);
+  out.ray_covariance.resize(2, 2 * static_cast<Eigen::Index>(rays.size()));
+  if (end >= 0) {
+    out.covariance = Q.block<3, 3>(place[end], place[end]);
+    for (std::size_t r = 0; r < rays.size(); ++r)
+      out.ray_covariance.middleCols<2>(2 * static_cast<Eigen::Index>(r)) = A[r] * Q * A[r].transpose();
+    return out;
+  }
   const Eigen::Matrix3d Vi = V.inverse();
   const Eigen::MatrixXd cross = -Q * W * Vi;
   out.covariance = Vi + Vi * W.transpose() * Q * W * Vi;
-  out.ray_covariance.resize(2, 2 * static_cast<Eigen::Index>(rays.size()));
   for (std::size_t r = 0; r < rays.size(); ++r) {
     const Eigen::Matrix2d half = A[r] * cross * B[r].transpose();
     out.ray_covariance.middleCols<2>(2 * static_cast<Eigen::Index>(r)) =
@@ -139,8 +148,35 @@ double rms_of_rays(const Block& block, const GroundPoint& point, int& rays) {
   return rays ? std::sqrt(sum / rays) : nan;
 }
 
+/// Bars: |Xa - Xb| - length, whose covariance is that of the measured length less that of the adjusted one.
+void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
+  for (const ScaleBar& bar : block.scale_bars) {
+    ScaleBarResult result;
+    const int a = out.layout.end[bar.a], b = out.layout.end[bar.b];
+    result.used = a >= 0 && b >= 0;
+    if (result.used) {
+      const Eigen::Vector3d d = block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X;
+      Eigen::Matrix<double, 6, 1> row;
+      row << d.normalized(), -d.normalized();
+      const double of_length = row.dot(out.inverse.among({a, a + 1, a + 2, b, b + 1, b + 2}) * row);
+      const double variance = std::max(0.0, bar.sigma * bar.sigma - of_length);
+      result.length = d.norm();
+      result.residual_sigma = std::sqrt(variance);
+      result.redundancy = variance / (bar.sigma * bar.sigma);
+      tally.bars.add((result.length - bar.length) / bar.sigma);
+      tally.bars.redundancy += result.redundancy;
+      const double w = result.redundancy > 1e-6 ? (result.length - bar.length) / result.residual_sigma : 0.0;
+      if (std::abs(w) > critical_w)
+        out.suspects.push_back(
+            {"scale bar", bar.id, -1, "length", -(result.length - bar.length) / result.redundancy, w});
+    }
+    out.scale_bars.push_back(result);
+  }
+}
+
 void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
-  for (SurveyedPoint& point : block.surveyed) {
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
+    SurveyedPoint& point = block.surveyed[i];
     SurveyedResult result;
     if (point.role != Role::control) {
       point.point.X.setConstant(nan);
@@ -150,8 +186,9 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
     if (point.point.X.allFinite()) {
       const bool in = point.role == Role::control;
-      const PointStatistics statistics = point_statistics(
-          block, point.point, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), out.layout, out.inverse);
+      const PointStatistics statistics =
+          point_statistics(block, point.point, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()),
+                           out.layout.end[i], out.layout, out.inverse);
       result.covariance = statistics.covariance;
       if (in && result.rays >= 2) {
         test_control(point, statistics, tally, out);
@@ -181,10 +218,12 @@ void tally_ties(const Block& block, Tally& tally) {
   }
 }
 
-void tally_control(const Block& block, Tally& tally) {
-  for (const SurveyedPoint& point : block.surveyed) {
+void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
+    const SurveyedPoint& point = block.surveyed[i];
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
     tally_rays(block, point.point, tally.sightings, tally);
+    tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
     for (int a = 0; a < 3; ++a)
       if (point.weight(a, a) > 0)
         (a < 2 ? tally.plan : tally.height).add((point.point.X[a] - point.surveyed[a]) * std::sqrt(point.weight(a, a)));
@@ -249,13 +288,13 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
 
 void report_groups(Tally& tally, AdjustResult& out) {
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
-                          tally.height.redundancy - tally.positions.redundancy - tally.verticals.redundancy -
-                          tally.priors.redundancy;
+                          tally.height.redundancy - tally.bars.redundancy - tally.positions.redundancy -
+                          tally.verticals.redundancy - tally.priors.redundancy;
   const std::pair<const char*, const Sum*> groups[] = {
       {"ties", &tally.ties},           {"sightings", &tally.sightings},
       {"control plan", &tally.plan},   {"control height", &tally.height},
-      {"positions", &tally.positions}, {"verticals", &tally.verticals},
-      {"priors", &tally.priors}};
+      {"scale bars", &tally.bars},     {"positions", &tally.positions},
+      {"verticals", &tally.verticals}, {"priors", &tally.priors}};
   for (const auto& [name, sum] : groups) {
     if (sum->n == 0) continue;
     const double r = sum->redundancy;
@@ -271,17 +310,18 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   Tally tally;
   tally_ties(block, tally);
   out.tie_points = tally.points;
-  if (scope.control) tally_control(block, tally);
+  if (scope.control) tally_control(block, out, tally);
   tally_positions(block, out, tally);
   tally_verticals(block, out, tally);
   tally_priors(block, out, tally);
+  if (scope.control) judge_bars(block, tally, out);
   double squares = 0;
-  for (const Sum* sum :
-       {&tally.ties, &tally.sightings, &tally.plan, &tally.height, &tally.positions, &tally.verticals, &tally.priors}) {
+  for (const Sum* sum : {&tally.ties, &tally.sightings, &tally.plan, &tally.height, &tally.bars, &tally.positions,
+                         &tally.verticals, &tally.priors}) {
     out.observations += sum->n;
     squares += sum->squares;
   }
-  out.unknowns = out.layout.columns + 3 * tally.points - (scope.held.first >= 0 ? 1 : 0);
+  out.unknowns = out.layout.columns + 3 * tally.points - tally.columns_of_ends - (scope.held.first >= 0 ? 1 : 0);
   out.redundancy = out.observations - out.unknowns;
   out.sigma0 = out.redundancy > 0 ? std::sqrt(squares / out.redundancy) : nan;
   out.reprojection_rms_px = tally.image_points ? std::sqrt(tally.pixels2 / tally.image_points) : nan;

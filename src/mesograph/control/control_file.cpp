@@ -266,7 +266,10 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
     throw Error("{}: point '{}' has only one of east and north; give both or none", out.where, out.id);
   if (std::isnan(out.east) && std::isnan(out.height))
     throw Error("{}: point '{}' has no coordinates; give east and north, height, or all", out.where, out.id);
-  if (out.sigma_h <= 0 || out.sigma_v <= 0)
+  out.sigma_e = row.value("sigma_e"), out.sigma_n = row.value("sigma_n");
+  if (std::isnan(out.sigma_e) != std::isnan(out.sigma_n))
+    throw Error("{}: point '{}' has only one of sigma_e and sigma_n; give both or none", out.where, out.id);
+  if (out.sigma_h <= 0 || out.sigma_v <= 0 || out.sigma_e <= 0 || out.sigma_n <= 0)
     throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", out.where, out.id);
   return out;
 }
@@ -310,7 +313,9 @@ std::string column_meaning(const std::string& heading) {
                                                            {"z", "z"},
                                                            {"role", "role"},
                                                            {"sigma_h", "sigma_h"},
-                                                           {"sigma_v", "sigma_v"}};
+                                                           {"sigma_v", "sigma_v"},
+                                                           {"sigma_e", "sigma_e"},
+                                                           {"sigma_n", "sigma_n"}};
   std::string word = lower(heading);
   const auto unit = word.find_first_of("[(");  // "east [m]"
   if (unit != std::string::npos) word = trimmed(word.substr(0, unit));

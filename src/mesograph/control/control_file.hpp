@@ -17,7 +17,7 @@ std::string to_string(LengthUnit unit);
 
 struct ControlFileOptions {
   /// What each column holds, in order: id, east, north, height, lat, lon, x, y, z (geocentric), role, sigma_h, sigma_v,
-  /// code; "-" or any other word: skipped. Empty: the file's header says.
+  /// sigma_e, sigma_n, code; "-" or any other word: skipped. Empty: the file's header says.
   std::vector<std::string> columns;
   /// Unit of the plan and of heights; nothing: numbers stay as they stand in the file, in the unit of its CRS.
   std::optional<LengthUnit> plan = std::nullopt, height = std::nullopt;
@@ -31,6 +31,7 @@ struct FilePoint {
   std::string id, role, where;                   ///< role as written; where: "file:line"
   double east = nan, north = nan, height = nan;  ///< or longitude, latitude, height; or geocentric X, Y, Z
   double sigma_h = nan, sigma_v = nan;           ///< m
+  double sigma_e = nan, sigma_n = nan;           ///< m, both or none
 };
 
 struct ControlFile {

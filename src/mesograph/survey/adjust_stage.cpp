@@ -169,6 +169,22 @@ Json sightings_of(const Survey& survey, const NamedBlock& named) {
   return {{"used", all}, {"unconfirmed", unconfirmed}};
 }
 
+Json bars_of(const NamedBlock& named, const adjust::AdjustResult& result) {
+  Json out = Json::array();
+  for (std::size_t i = 0; i < result.scale_bars.size(); ++i) {
+    const adjust::ScaleBar& bar = named.block.scale_bars[i];
+    const adjust::ScaleBarResult& r = result.scale_bars[i];
+    out.push_back({{"id", bar.id},
+                   {"a", named.block.surveyed[bar.a].id},
+                   {"b", named.block.surveyed[bar.b].id},
+                   {"length", bar.length},
+                   {"sigma", bar.sigma},
+                   {"adjusted", json_of(r.length)},
+                   {"redundancy", json_of(r.redundancy)}});
+  }
+  return out;
+}
+
 /// What the survey wants to know of before it trusts the numbers.
 void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, const Json& check,
           Progress& progress) {
@@ -177,7 +193,7 @@ void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustRes
   for (const adjust::Suspect& s : result.suspects)
     progress.say(fmt::format("{} {}{}: {} is off by {:+.3f} {} (w = {:.1f})", s.kind, s.id,
                              s.station < 0 ? "" : " in " + named.images[s.station], s.component, s.size,
-                             s.kind == "control" ? "m" : "px", s.w));
+                             s.kind == "sighting" ? "px" : "m", s.w));
   const auto limit = [&](const char* key, double value, const char* what, const char* unit) {
     const auto found = survey.settings.tolerance.find(key);
     if (found != survey.settings.tolerance.end() && value > found->second)
@@ -221,7 +237,8 @@ std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& o
       options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free);
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
                       hash_or_empty(survey.inputs() / "sightings.csv"), hash_or_empty(found_file(survey)),
-                      fmt::format("{}", fmt::join(free, ",")), fmt::format("{}", fmt::join(options.hold_out, ",")),
+                      hash_or_empty(survey.inputs() / "scalebars.csv"), fmt::format("{}", fmt::join(free, ",")),
+                      fmt::format("{}", fmt::join(options.hold_out, ",")),
                       fmt::format("{} {} {}", survey.settings.control_sigma_h, survey.settings.control_sigma_v,
                                   survey.settings.sighting_sigma_px),
                       survey.crs.wkt});
@@ -249,11 +266,17 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   adjusting.scope.free =
       free_from(options.fix_camera ? std::vector<std::string>{} : options.free.value_or(survey.settings.adjust_free),
                 "adjust: --free");
+  std::vector<std::string> missing;
+  named.block.scale_bars = scale_bars(survey, named.block.surveyed, missing);
+  if (!missing.empty())
+    progress.say(fmt::format("scale bars {} take no part: an end is not sighted in two photos, or is a check",
+                             fmt::join(missing, ", ")));
   const adjust::AdjustResult result = adjust::adjust(named.block, adjusting, progress);
   const std::vector<PointRow> rows = point_rows(survey, named, result);
   Outcome out;
   out.summary = summary_of(named, result, rows);
   out.summary["sightings"] = sightings_of(survey, named);
+  out.summary["scale_bars"] = bars_of(named, result);
   warn(survey, named, result, out.summary["check"], progress);
   out.summary["bowl"] = say_doubts(named, result, progress);
   save_block(survey, "adjust", named);

@@ -257,8 +257,9 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     p.surveyed =
         frame.local_from_crs({plan ? row.east : home.x(), plan ? row.north : home.y(), height ? row.height : home.z()});
     const double h = std::isfinite(row.sigma_h) ? row.sigma_h : survey.settings.control_sigma_h;
+    const double e = std::isfinite(row.sigma_e) ? row.sigma_e : h, n = std::isfinite(row.sigma_n) ? row.sigma_n : h;
     const double v = std::isfinite(row.sigma_v) ? row.sigma_v : survey.settings.control_sigma_v;
-    const Eigen::Vector3d in_grid(plan ? 1 / (h * h) : 0.0, plan ? 1 / (h * h) : 0.0, height ? 1 / (v * v) : 0.0);
+    const Eigen::Vector3d in_grid(plan ? 1 / (e * e) : 0.0, plan ? 1 / (n * n) : 0.0, height ? 1 / (v * v) : 0.0);
     const Eigen::Matrix3d R = frame.local_from_grid(p.surveyed);
     p.weight = R * in_grid.asDiagonal() * R.transpose();
     index[p.id] = out.size();
@@ -280,6 +281,24 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     if (s.state == SightingState::predicted || s.state == SightingState::rejected || image == number.end()) continue;
     const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.sighting_sigma_px;
     out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
+  }
+  return out;
+}
+
+std::vector<adjust::ScaleBar> scale_bars(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points,
+                                         std::vector<std::string>& missing) {
+  std::vector<adjust::ScaleBar> out;
+  const fs::path file = survey.inputs() / "scalebars.csv";
+  if (!fs::exists(file)) return out;
+  std::map<std::string, std::size_t> index;
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (points[i].role == adjust::Role::control && points[i].point.rays.size() >= 2) index[points[i].id] = i;
+  for (const ScaleBarRow& row : read_scale_bars(file)) {
+    const auto a = index.find(row.a), b = index.find(row.b);
+    if (a == index.end() || b == index.end())
+      missing.push_back(row.id);
+    else
+      out.push_back({row.id, a->second, b->second, row.length, row.sigma});
   }
   return out;
 }

@@ -30,6 +30,9 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
                                                    const std::vector<std::string>& images,
                                                    const std::filesystem::path& found = {});
+/// Scale bars between points that are sighted; `missing`: an id for each of which an end is not.
+std::vector<adjust::ScaleBar> scale_bars(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points,
+                                         std::vector<std::string>& missing);
 /// Where the finder's sightings are kept; empty where [adjust] sightings leaves them out.
 std::filesystem::path found_file(const Survey& survey);
 

@@ -10,6 +10,7 @@
 namespace mesograph::survey {
 
 namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
 
 namespace {
 
@@ -137,7 +138,8 @@ std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& opti
   std::vector<ControlRow> out;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const control::FilePoint& p = file.points[i];
-    out.push_back({p.id, places[i].x(), places[i].y(), places[i].z(), role_from(p), p.sigma_h, p.sigma_v});
+    out.push_back(
+        {p.id, places[i].x(), places[i].y(), places[i].z(), role_from(p), p.sigma_h, p.sigma_v, p.sigma_e, p.sigma_n});
   }
   return out;
 }
@@ -256,7 +258,9 @@ void add_counts(const std::vector<ControlRow>& rows, nlohmann::ordered_json& out
                     {"height", json_of(r.height)},
                     {"role", adjust::to_string(r.role)},
                     {"sigma_h", json_of(r.sigma_h)},
-                    {"sigma_v", json_of(r.sigma_v)}});
+                    {"sigma_v", json_of(r.sigma_v)},
+                    {"sigma_e", json_of(r.sigma_e)},
+                    {"sigma_n", json_of(r.sigma_n)}});
   out = {{"points", rows.size()},
          {"control", count(adjust::Role::control)},
          {"check", count(adjust::Role::check)},
@@ -333,6 +337,32 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
   if (!any) throw Error("control: --sigma {}: no point is named so; see mesograph control --list", words);
 }
 
+/// The bars that are kept, with those of a file added, the same id replaced and said.
+std::vector<ScaleBarRow> with_bars(const Survey& survey, const ControlOptions& options, Progress& progress) {
+  const fs::path kept = survey.inputs() / "scalebars.csv";
+  std::vector<ScaleBarRow> out;
+  if (fs::exists(kept)) out = read_scale_bars(kept);
+  if (options.scale_bars.empty()) return out;
+  for (const ScaleBarRow& row : read_scale_bars(options.scale_bars)) {
+    const auto old = std::find_if(out.begin(), out.end(), [&](const ScaleBarRow& r) { return r.id == row.id; });
+    if (old == out.end()) {
+      out.push_back(row);
+    } else {
+      if (scale_bars_text({*old}) != scale_bars_text({row}))
+        progress.say(fmt::format("scale bar {} is replaced", row.id));
+      *old = row;
+    }
+  }
+  return out;
+}
+
+Json json_of_bars(const std::vector<ScaleBarRow>& bars) {
+  Json out = Json::array();
+  for (const ScaleBarRow& b : bars)
+    out.push_back({{"id", b.id}, {"a", b.a}, {"b", b.b}, {"length", b.length}, {"sigma", b.sigma}});
+  return out;
+}
+
 }  // namespace
 
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
@@ -363,25 +393,32 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
     if (!any) throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
   }
   for (const std::string& words : options.sigmas) set_sigma(rows, words);
+  std::vector<ScaleBarRow> bars = with_bars(survey, options, progress);
+  const std::size_t bars_before = bars.size();
   for (const std::string& pattern : options.remove) {
-    const std::size_t n = rows.size();
+    const std::size_t n = rows.size() + bars.size();
+    std::erase_if(bars, [&](const ScaleBarRow& bar) { return glob_match(pattern, bar.id); });
     for (const ControlRow& row : rows)
       if (glob_match(pattern, row.id)) changes.push_back({row.id, "removed", time_now(), why});
     std::erase_if(rows, [&](const ControlRow& row) { return glob_match(pattern, row.id); });
-    if (rows.size() == n) throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
+    if (rows.size() + bars.size() == n)
+      throw Error("control: point '{}' is unknown; see mesograph control --list", pattern);
   }
   if (options.hold_out) hold_out(rows, *options.hold_out, why, changes);
   // A point that this very call brings has no past to keep.
   std::erase_if(changes, [&](const Decision& d) { return !known.count(d.image); });
-  if (rows.empty() && options.remove.empty())
+  if (rows.empty() && bars.empty() && options.remove.empty())
     throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {
+    if (!options.scale_bars.empty() || bars.size() != bars_before)
+      write_file(survey.inputs() / "scalebars.csv", scale_bars_text(bars));
     if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
       write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
     if (!changes.empty()) add_decisions(survey.inputs(), changes);
   }
   Outcome out;
   add_counts(rows, out.summary);
+  out.summary["scale_bars"] = json_of_bars(bars);
   return out;
 }
 

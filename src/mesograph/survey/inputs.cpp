@@ -62,7 +62,9 @@ std::vector<ControlRow> read_control(const fs::path& path) {
       throw Error("{}: role '{}' is unknown; write control, check or off", table.where(row), role);
     point.sigma_h = table.number(row, "sigma_h").value_or(nan);
     point.sigma_v = table.number(row, "sigma_v").value_or(nan);
-    if (point.sigma_h <= 0 || point.sigma_v <= 0)
+    point.sigma_e = table.number(row, "sigma_e").value_or(nan);
+    point.sigma_n = table.number(row, "sigma_n").value_or(nan);
+    if (point.sigma_h <= 0 || point.sigma_v <= 0 || point.sigma_e <= 0 || point.sigma_n <= 0)
       throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", table.where(row),
                   point.id);
     out.push_back(point);
@@ -71,10 +73,40 @@ std::vector<ControlRow> read_control(const fs::path& path) {
 }
 
 std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs) {
-  std::string text = fmt::format("id,{},height,role,sigma_h,sigma_v\n", crs.plan_columns());
+  const bool by_axis =
+      std::any_of(rows.begin(), rows.end(), [](const ControlRow& p) { return p.sigma_e > 0 || p.sigma_n > 0; });
+  std::string text =
+      fmt::format("id,{},height,role,sigma_h,sigma_v{}\n", crs.plan_columns(), by_axis ? ",sigma_e,sigma_n" : "");
   for (const ControlRow& p : rows)
-    text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
-                        csv_length(p.height), adjust::to_string(p.role), csv_length(p.sigma_h), csv_length(p.sigma_v));
+    text += fmt::format("{},{},{},{},{},{},{}{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
+                        csv_length(p.height), adjust::to_string(p.role), csv_length(p.sigma_h), csv_length(p.sigma_v),
+                        by_axis ? fmt::format(",{},{}", csv_length(p.sigma_e), csv_length(p.sigma_n)) : std::string());
+  return text;
+}
+
+std::vector<ScaleBarRow> read_scale_bars(const fs::path& path) {
+  const CsvTable table(path, {"id", "a", "b", "length", "sigma"});
+  std::vector<ScaleBarRow> out;
+  std::set<std::string> ids;
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    ScaleBarRow bar{table.required_text(row, "id"), table.required_text(row, "a"), table.required_text(row, "b"),
+                    table.required_number(row, "length"), table.required_number(row, "sigma")};
+    if (!ids.insert(bar.id).second)
+      throw Error("{}: scale bar '{}' comes twice; remove or rename one", table.where(row), bar.id);
+    if (bar.a == bar.b)
+      throw Error("{}: scale bar '{}' has one point at both ends; name two", table.where(row), bar.id);
+    if (!(bar.length > 0) || !(bar.sigma > 0))
+      throw Error("{}: length and sigma of scale bar '{}' must be greater than 0 metres", table.where(row), bar.id);
+    out.push_back(bar);
+  }
+  return out;
+}
+
+std::string scale_bars_text(const std::vector<ScaleBarRow>& rows) {
+  std::string text = "id,a,b,length,sigma\n";
+  for (const ScaleBarRow& bar : rows)
+    text += fmt::format("{},{},{},{},{}\n", csv_field(bar.id), csv_field(bar.a), csv_field(bar.b),
+                        csv_length(bar.length), csv_length(bar.sigma));
   return text;
 }
 

@@ -22,12 +22,23 @@ struct ControlRow {
   std::string id;
   double east = nan, north = nan, height = nan;
   adjust::Role role = adjust::Role::control;
-  double sigma_h = nan, sigma_v = nan;  ///< m
+  double sigma_h = nan, sigma_v = nan;  ///< m, plan per axis and height
+  double sigma_e = nan, sigma_n = nan;  ///< m, where east and north are not known alike; before sigma_h
 };
-/// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v]. Throws Error naming file and line where a
-/// column is missing, a number is none, an id is empty or comes twice, or a role is unknown.
+/// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v,sigma_e,sigma_n]. Throws Error naming file
+/// and line where a column is missing, a number is none, an id is empty or comes twice, or a role is unknown.
 std::vector<ControlRow> read_control(const std::filesystem::path& path);
 std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs);
+
+/// A row of scalebars.csv: a measured distance in space between two points that are sighted.
+struct ScaleBarRow {
+  std::string id, a, b;
+  double length = nan, sigma = nan;  ///< m
+};
+/// Reads a file of scale bars: columns id,a,b,length,sigma. Throws Error naming file and line where an id comes twice,
+/// both ends are the same, or a length or sigma is not greater than 0.
+std::vector<ScaleBarRow> read_scale_bars(const std::filesystem::path& path);
+std::string scale_bars_text(const std::vector<ScaleBarRow>& rows);
 
 enum class SightingState { predicted, found, confirmed, rejected };
 std::string to_string(SightingState state);

@@ -199,6 +199,21 @@ report::TableBlock groups_table(const Material& source) {
   return out;
 }
 
+report::TableBlock bars_table(const Material& source) {
+  report::TableBlock out{"Scale bars",
+                         "Distances in space. A redundancy near 0: nothing else knows the scale as well, and an error "
+                         "of the bar would not show.",
+                         {"bar", "from", "to", "measured m", "sigma m", "adjusted m", "difference m", "redundancy"},
+                         {}};
+  for (const Json& b : source.summary["scale_bars"])
+    out.rows.push_back({b["id"], b["a"], b["b"], fixed(b["length"], 4), fixed(b["sigma"], 4), fixed(b["adjusted"], 4),
+                        b["adjusted"].is_number()
+                            ? fmt::format("{:+.4f}", b["adjusted"].get<double>() - b["length"].get<double>())
+                            : "-",
+                        fixed(b["redundancy"], 2)});
+  return out;
+}
+
 report::TableBlock sorties_table(const Material& source) {
   report::TableBlock out{"Sorties",
                          "The offset is what the positions written on board have in common: observed - adjusted.",
@@ -262,7 +277,7 @@ std::vector<std::string> notes_of(const Material& source) {
                               suspect["id"].get<std::string>(),
                               suspect["image"].is_string() ? " in " + suspect["image"].get<std::string>() : "",
                               suspect["component"].get<std::string>(), fixed(suspect["size"], 3),
-                              suspect["kind"] == "control" ? "m" : "px", fixed(suspect["w"], 1)));
+                              suspect["kind"] == "sighting" ? "px" : "m", fixed(suspect["w"], 1)));
   return out;
 }
 
@@ -270,7 +285,9 @@ report::Page page_of(const Material& source) {
   const Json& s = source.summary;
   report::Page page;
   page.title = source.survey.settings.name.empty() ? "Survey" : source.survey.settings.name;
-  page.subtitle = fmt::format("Adjustment report. {}. Lengths in metres.", source.survey.crs.name);
+  page.subtitle =
+      fmt::format("Adjustment report. {}. Lengths in metres{}.", source.survey.crs.name,
+                  source.survey.crs.reading().empty() ? "" : "; coordinates: " + source.survey.crs.reading());
   const auto key = [&](std::string value, std::string label) {
     page.key_figures.push_back({std::move(value), std::move(label)});
   };
@@ -295,6 +312,7 @@ report::Page page_of(const Material& source) {
       "They took no part. Predicted: standard deviation of the error, the survey's own included.", s["check"]));
   page.accuracy.push_back(
       points_table(source, "control.csv", "Control", "Residuals of points that took part.", s["control"]));
+  if (!s["scale_bars"].empty()) page.accuracy.push_back(bars_table(source));
   for (std::size_t i = 0; i < source.named.block.cameras.size(); ++i)
     page.residuals.push_back(
         {source.named.block.cameras[i].name,

@@ -89,22 +89,22 @@ report::SightPage::Row row_of(const Sighting& s, const FoundSightings& result) {
   return row;
 }
 
-Drawings lay_out(const Survey& survey, const std::vector<Sighting>& all, const std::vector<ControlRow>& control,
-                 const FoundSightings& result, std::size_t most) {
+Drawings lay_out(const Survey& survey, const std::vector<Sighting>& all,
+                 const std::map<std::string, std::string>& roles, const FoundSightings& result, std::size_t most) {
   Drawings out;
   std::map<std::string, std::vector<const Sighting*>> of_point;
-  std::map<std::string, std::string> role;
-  for (const ControlRow& row : control) of_point[row.id], role[row.id] = adjust::to_string(row.role);
+  for (const auto& [id, role] : roles) of_point[id];
   for (const Sighting& s : all) of_point[s.point].push_back(&s);
   out.page.points.reserve(of_point.size());  // rows and chips are pointed at below
   for (const auto& [id, sightings] : of_point) {
     report::SightPage::Point& point = out.page.points.emplace_back();
-    point.id = id, point.role = role.count(id) ? role[id] : "tie point";
+    point.id = id, point.role = roles.count(id) ? roles.at(id) : "tie point";
     for (const Sighting* s : sightings) point.rows.push_back(row_of(*s, result));
     if (sightings.empty()) continue;
     report::SightingSheet& sheet = out.sheets[id];
     sheet.chips.resize(std::min(most, sightings.size()));
-    sheet.title = fmt::format("{}: {} photos{}", id, sheet.chips.size(), sightings.size() > most ? ", the best ones" : "");
+    sheet.title =
+        fmt::format("{}: {} photos{}", id, sheet.chips.size(), sightings.size() > most ? ", the best ones" : "");
     for (std::size_t i = 0; i < sheet.chips.size(); ++i) {
       const report::SightPage::Row& row = point.rows[i];
       sheet.chips[i].image = row.image;
@@ -132,15 +132,17 @@ void remove_stale(const fs::path& folder, const std::map<std::string, report::Si
 
 }  // namespace
 
-void draw_sheets(const Survey& survey, const std::vector<Sighting>& all, const std::vector<ControlRow>& control,
-                 const FoundSightings& result, Progress& progress, std::size_t most) {
-  Drawings drawings = lay_out(survey, all, control, result, most);
+void draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
+                 const std::map<std::string, std::string>& roles, const FoundSightings& result, Progress& progress,
+                 std::size_t most) {
+  Drawings drawings = lay_out(survey, all, roles, result, most);
   const PhotoTable table = load_photos(survey);
   std::vector<const Photo*> photos;
   for (const Photo& p : table.photos) {
     if (p.path.empty()) continue;
     if (drawings.of_photo.count(p.image)) photos.push_back(&p);
-    if (p.screened_out.empty()) drawings.page.photos.push_back({p.image, fs::relative(p.path, survey.results()).generic_string()});
+    if (p.screened_out.empty())
+      drawings.page.photos.push_back({p.image, fs::relative(p.path, survey.results()).generic_string()});
   }
   progress.start("drawing sheets", photos.size() + drawings.sheets.size());
   parallel_for(photos.size(), [&](std::size_t i) {

@@ -23,6 +23,13 @@ std::vector<ControlRow> stored_control(const Survey& survey) {
   return fs::exists(file) ? read_control(file) : std::vector<ControlRow>();
 }
 
+std::vector<std::string> ends_of_bars(const Survey& survey) {
+  std::vector<std::string> out;
+  if (const fs::path bars = survey.inputs() / "scalebars.csv"; fs::exists(bars))
+    for (const ScaleBarRow& bar : read_scale_bars(bars)) out.insert(out.end(), {bar.a, bar.b});
+  return out;
+}
+
 /// A pattern "POINT" or "POINT:GLOB".
 bool names(const std::string& pattern, const Sighting& s) {
   const auto colon = pattern.find(':');
@@ -36,6 +43,7 @@ void import_sightings(const Survey& survey, const fs::path& file, bool natural, 
   std::set<std::string> images, points;
   for (const Photo& p : load_photos(survey).photos) images.insert(p.image);
   for (const ControlRow& row : stored_control(survey)) points.insert(row.id);
+  for (const std::string& end : ends_of_bars(survey)) points.insert(end);
   std::map<std::pair<std::string, std::string>, std::size_t> index;
   for (std::size_t i = 0; i < all.size(); ++i) index[{all[i].image, all[i].point}] = i;
   std::size_t own = 0;
@@ -110,6 +118,8 @@ std::optional<NamedBlock> oriented_block(const Survey& survey, Progress& progres
   }
   const geo::Frame frame(survey.crs, named.origin);
   named.block.surveyed = surveyed_points(survey, frame, named.images);
+  std::vector<std::string> missing;
+  named.block.scale_bars = scale_bars(survey, named.block.surveyed, missing);
   return named;
 }
 
@@ -131,6 +141,14 @@ std::vector<Sighting> all_sightings(const std::vector<Sighting>& both, const Fou
     };
     return key(a) < key(b);
   });
+  return out;
+}
+
+/// What the page says of each point; points without coordinates or bars are tie points.
+std::map<std::string, std::string> roles_of(const Survey& survey) {
+  std::map<std::string, std::string> out;
+  for (const std::string& end : ends_of_bars(survey)) out[end] = "end of a scale bar";
+  for (const ControlRow& row : stored_control(survey)) out[row.id] = adjust::to_string(row.role);
   return out;
 }
 
@@ -157,6 +175,7 @@ std::string sight_fingerprint(const Survey& survey) {
   const Settings& s = survey.settings;
   return fingerprint({version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
                       hash_or_empty(survey.inputs() / "sightings.csv"),
+                      hash_or_empty(survey.inputs() / "scalebars.csv"),
                       fmt::format("{}", fmt::join(s.adjust_free, ",")),
                       fmt::format("{} {} {} {}", s.control_sigma_h, s.control_sigma_v, s.sighting_sigma_px,
                                   fmt::join(s.control_targets, ",")),
@@ -172,7 +191,7 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   judge(options.confirm, SightingState::confirmed, found, by_people);
   judge(options.reject, SightingState::rejected, found, by_people);
   if (!by_people.empty()) write_file(by_people_file, sightings_text(by_people));
-  if (by_people.empty() && stored_control(survey).empty())
+  if (by_people.empty() && stored_control(survey).empty() && ends_of_bars(survey).empty())
     throw Error("{}: has no control points to sight; run mesograph control FILE first", survey.folder.string());
   const fs::path table = survey.results() / "sightings.csv";
   const std::string print = sight_fingerprint(survey);
@@ -189,7 +208,7 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   write_file(found_path, sightings_text(result.found));
   const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);
   write_file(table, sightings_text(all));
-  draw_sheets(survey, all, stored_control(survey), result, progress);
+  draw_sheets(survey, all, roles_of(survey), result, progress);
   Outcome out;
   out.summary = summary_of(all, result);
   // Without a block, or without looking, the stage is not done.

@@ -18,13 +18,15 @@ struct ControlOptions {
   std::string crs;                                          ///< of the file; empty: the survey's
   std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id or pattern
   std::vector<std::string> sigmas;                          ///< "PATTERN=H" or "PATTERN=H:V", m
-  std::vector<std::string> remove;                          ///< ids or patterns
+  std::vector<std::string> remove;                          ///< ids or patterns, of points and scale bars
+  std::filesystem::path scale_bars;                         ///< file of scale bars to add; empty: none
   std::optional<int> hold_out;                              ///< so many control points, well spread, become checks
   bool as_is = false;                                       ///< takes a file that the photos contradict
   bool dry_run = false;                                     ///< reads and counts, writes nothing
 };
-/// Adds control points to inputs/control.csv, transformed to the survey's CRS; the same id is replaced and said. Throws
-/// Error where the file is wrong as a whole: it cannot be read, or the photos' positions say that it lies elsewhere.
+/// Adds control points to inputs/control.csv and scale bars to inputs/scalebars.csv, transformed to the survey's CRS;
+/// the same id is replaced and said. Throws Error where the file is wrong as a whole: it cannot be read, or the photos'
+/// positions say that it lies elsewhere.
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress);
 
 struct SightOptions {
