@@ -1,3 +1,5 @@
+#include <cmath>
+#include <cstdlib>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/survey/stages.hpp>
 
@@ -35,6 +37,35 @@ control::LengthUnit unit_from(const std::string& word) {
                    word);
 }
 
+double number_from(const std::string& option, const std::string& word) {
+  char* end = nullptr;
+  const double v = std::strtod(word.c_str(), &end);
+  if (word.empty() || *end != 0 || !std::isfinite(v)) throw UsageError("--{} {}: is not a number", option, word);
+  return v;
+}
+
+/// How the file's own grid becomes the survey's.
+void read_site_grid(const Call& call, survey::ControlOptions& options) {
+  if (call.has("ground-to-grid")) {
+    options.ground_to_grid = number_from("ground-to-grid", call.text("ground-to-grid"));
+    // Beyond two parts in a hundred it is a unit, or its inverse was meant for something else.
+    if (std::abs(options.ground_to_grid - 1) > 0.02)
+      throw UsageError("--ground-to-grid {}: write the factor by which lengths on the ground become lengths in the grid, "
+                       "as in 0.99962",
+                       call.text("ground-to-grid"));
+  }
+  if (call.has("about")) {
+    const std::vector<std::string> parts = call.list("about");
+    if (parts.size() != 2) throw UsageError("--about {}: write EAST,NORTH", call.text("about"));
+    options.about = {number_from("about", parts[0]), number_from("about", parts[1])};
+  }
+  options.onto = call.text("onto");
+  options.fit = optional_value<int>(call, "fit").value_or(4);
+  if (options.fit != 4 && options.fit != 7) throw UsageError("--fit {}: write 4 (plan) or 7 (space)", options.fit);
+  if (!options.onto.empty() && !options.crs.empty())
+    throw UsageError("--onto fits a grid of unknown place; leave --crs out, or leave --onto out");
+}
+
 /// The points as a table for reading.
 void list_points(Call& call) {
   const auto cell = [](const nlohmann::ordered_json& v, int width, int decimals) {
@@ -63,11 +94,12 @@ void run_control(Call& call) {
   const std::vector<std::string> units = call.list("units");
   if (units.size() > 2) throw UsageError("--units takes one unit, or two: plan,height");
   if (!units.empty()) options.reading.plan = unit_from(units[0]), options.reading.height = unit_from(units.back());
-  options.crs = call.text("crs");
   options.sigmas = call.list("sigma");
   options.remove = call.list("remove");
   options.hold_out = optional_value<int>(call, "hold-out");
   options.as_is = call.has("as-is");
+  options.crs = call.text("crs");
+  read_site_grid(call, options);
   options.scale_bars = call.text("scalebars");
   const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
                        !options.remove.empty() || options.hold_out || !options.scale_bars.empty();
@@ -93,6 +125,12 @@ Command control_command() {
             add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height",
                 cxxopts::value<std::string>());
             add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
+            add("ground-to-grid", "factor from lengths on the ground to lengths in the grid, as 0.99962",
+                cxxopts::value<std::string>());
+            add("about", "EAST,NORTH that the factor leaves in place (default 0,0)", cxxopts::value<std::string>());
+            add("onto", "the file is in a grid of its own: fit it onto these points of the survey's CRS",
+                cxxopts::value<std::string>());
+            add("fit", "parameters of that fit: 4 (plan, heights shifted) or 7 (space)", cxxopts::value<int>());
             add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", cxxopts::value<std::string>());
             add("check", "these points are checks (patterns): 'CP*'", cxxopts::value<std::string>());
             add("hold-out", "make so many control points checks, well spread", cxxopts::value<int>());

@@ -61,7 +61,7 @@ def test_more_control_does_not_worsen_and_a_false_one_is_named():
         changed.append(",".join(fields))
     (WORK / "false.csv").write_text("\n".join(changed) + "\n")
     answer = good("control", WORK / "false.csv", "-s", place)
-    assert any("K05 is replaced" in w["text"] for w in answer["warnings"])
+    assert any("replaced: K05" in w["text"] for w in answer["warnings"])
     adjusted = good("adjust", "-s", place)
     worst = max(adjusted["suspects"], key=lambda s: abs(s["w"]))
     assert worst["id"] == "K05" and worst["kind"] == "control" and worst["component"] == "height", worst

@@ -44,7 +44,7 @@ Doubt doubt_of_all(double distance, const std::vector<Eigen::Vector3d>& photos, 
   if (fitting.empty())
     return {where +
                 "; check the CRS of the file (--crs), its zone, the unit (--units) and the order of columns "
-                "(--columns): none of the usual mistakes explains it",
+                "(--columns); a grid of the site's own is fitted with --onto: none of the usual mistakes explains it",
             true};
   return {fmt::format("{}; {}", where, fmt::join(fitting, "; ")), true};
 }

@@ -147,7 +147,9 @@ int MapFrame::canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high
   return std::clamp(static_cast<int>(map + margin_bottom + margin_top), std::min(300, most), most);
 }
 
-MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin) : canvas_(canvas) {
+MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin,
+                   Eigen::Vector2d unit)
+    : canvas_(canvas) {
   const double w = canvas.width() - margin_left - right_margin, h = canvas.height() - margin_bottom - margin_top;
   const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
   scale_ = std::min(w / size.x(), h / size.y());
@@ -155,16 +157,22 @@ MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, do
   left_ = margin_left, top_ = margin_top;
   right_ = left_ + scale_ * size.x(), bottom_ = top_ + scale_ * size.y();
   low_ = low;
-  const double step = round_step(std::max(size.x(), size.y()) / 4);
-  for (double e = std::ceil(low.x() / step) * step; e <= low.x() + size.x(); e += step) {
-    canvas.line({at({e, 0}).x(), top_}, {at({e, 0}).x(), bottom_}, faint, 0.7);
-    canvas.text({at({e, 0}).x(), bottom_ + 18}, fmt::format("{:.0f}", std::round(e) + 0.0), 11, ink,
-                Canvas::Align::centre);
-  }
-  for (double n = std::ceil(low.y() / step) * step; n <= low.y() + size.y(); n += step) {
-    canvas.line({left_, at({0, n}).y()}, {right_, at({0, n}).y()}, faint, 0.7);
-    canvas.text({left_ - 7, at({0, n}).y() + 4}, fmt::format("{:.0f}", std::round(n) + 0.0), 11, ink,
-                Canvas::Align::right);
+  const double step = round_step(std::max(size.x(), size.y()) / 4 / std::abs(unit.x()));
+  for (int axis = 0; axis < 2; ++axis) {
+    const double first = low[axis] / unit[axis], last = (low[axis] + size[axis]) / unit[axis];
+    for (double v = std::ceil(std::min(first, last) / step) * step; v <= std::max(first, last); v += step) {
+      Eigen::Vector2d place = low;
+      place[axis] = v * unit[axis];
+      const Eigen::Vector2d p = at(place);
+      const std::string label = fmt::format("{:.0f}", std::round(v) + 0.0);
+      if (axis == 0) {
+        canvas.line({p.x(), top_}, {p.x(), bottom_}, faint, 0.7);
+        canvas.text({p.x(), bottom_ + 18}, label, 11, ink, Canvas::Align::centre);
+      } else {
+        canvas.line({left_, p.y()}, {right_, p.y()}, faint, 0.7);
+        canvas.text({left_ - 7, p.y() + 4}, label, 11, ink, Canvas::Align::right);
+      }
+    }
   }
   for (const double x : {left_, right_}) canvas.line({x, top_}, {x, bottom_}, ink, 1);
   for (const double y : {top_, bottom_}) canvas.line({left_, y}, {right_, y}, ink, 1);

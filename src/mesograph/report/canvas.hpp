@@ -56,8 +56,10 @@ class Canvas {
 /// A map frame on a canvas: east to the right, north up, the same scale in both, grid lines with coordinates.
 class MapFrame {
  public:
-  /// Fits [low, high] (east, north) into the canvas minus margins and draws frame, grid and coordinates.
-  MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin);
+  /// Fits [low, high] (metres east, north) into the canvas minus margins and draws frame, grid and coordinates: in units
+  /// of so many metres, negative where they count west or south.
+  MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin,
+           Eigen::Vector2d unit = {1.0, 1.0});
   /// Height of a canvas of that width which such a map fills, at most `most`.
   static int canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, int most);
   Eigen::Vector2d at(const Eigen::Vector2d& en) const;

@@ -44,7 +44,7 @@ std::string overview_map(const MapData& data) {
   for (const PointMark& p : data.points) grow(p.place);
   const Eigen::Vector2d pad = 0.05 * (high - low).cwiseMax(1.0);
   Canvas canvas(map_width, MapFrame::canvas_height(map_width, low - pad, high + pad, legend_margin, map_height));
-  const MapFrame frame(canvas, low - pad, high + pad, legend_margin);
+  const MapFrame frame(canvas, low - pad, high + pad, legend_margin, data.unit);
   canvas.clip(frame.left(), frame.top(), frame.right() - frame.left(), frame.bottom() - frame.top());
   for (const Eigen::Vector2d& p : data.ties) canvas.disc(frame.at(p), 0.9, {0.62, 0.66, 0.68, 0.55});
   for (const StationMark& s : data.stations) {
@@ -57,13 +57,16 @@ std::string overview_map(const MapData& data) {
     else
       canvas.triangle(frame.at(p.place), 8, control_colour);
   }
-  const double factor = exaggeration(data, frame.pixels_per_metre());
-  draw_errors(canvas, frame, data, factor);
+  for (const auto& [a, b] : data.scale_bars) canvas.line(frame.at(a), frame.at(b), ink, 2.0);
+  const bool judged =
+      std::any_of(data.points.begin(), data.points.end(), [](const PointMark& p) { return p.error.allFinite(); });
+  const double factor = judged ? exaggeration(data, frame.pixels_per_metre()) : 1.0;
+  if (judged) draw_errors(canvas, frame, data, factor);
   for (const PointMark& p : data.points)
-    if (!p.check) {
+    if (!p.check || !judged) {
       const Eigen::Vector2d at = frame.at(p.place);
       const bool room = at.x() + 9 + canvas.text_width(p.id, 11) < frame.right();
-      canvas.text(at + Eigen::Vector2d(room ? 9 : -9, 13), p.id, 11, control_colour,
+      canvas.text(at + Eigen::Vector2d(room ? 9 : -9, 13), p.id, 11, p.check ? check_colour : control_colour,
                   room ? Canvas::Align::left : Canvas::Align::right);
     }
   canvas.unclip();
@@ -77,14 +80,22 @@ std::string overview_map(const MapData& data) {
   legend_entry(canvas, x, y, "control");
   canvas.disc({x + 6, y}, 4, check_colour);
   legend_entry(canvas, x, y, "check");
-  canvas.disc({x + 6, y}, 1.6, {0.5, 0.54, 0.56});
-  legend_entry(canvas, x, y, "tie point");
-  canvas.line({x, y}, {x + 13, y}, ink, 1.6);
-  legend_entry(canvas, x, y, fmt::format("plan error x {:.0f}", factor));
-  canvas.line({x + 6, y + 5}, {x + 6, y - 7}, height_colour, 2.4);
-  legend_entry(canvas, x, y, fmt::format("height error x {:.0f}", factor));
-  canvas.text({x, y + 6}, "(adjusted - surveyed,", 11);
-  canvas.text({x, y + 22}, "bar upwards: too high)", 11);
+  if (!data.ties.empty()) {
+    canvas.disc({x + 6, y}, 1.6, {0.5, 0.54, 0.56});
+    legend_entry(canvas, x, y, "tie point");
+  }
+  if (!data.scale_bars.empty()) {
+    canvas.line({x, y}, {x + 13, y}, ink, 2.0);
+    legend_entry(canvas, x, y, "scale bar");
+  }
+  if (judged) {
+    canvas.line({x, y}, {x + 13, y}, ink, 1.6);
+    legend_entry(canvas, x, y, fmt::format("plan error x {:.0f}", factor));
+    canvas.line({x + 6, y + 5}, {x + 6, y - 7}, height_colour, 2.4);
+    legend_entry(canvas, x, y, fmt::format("height error x {:.0f}", factor));
+    canvas.text({x, y + 6}, "(adjusted - surveyed,", 11);
+    canvas.text({x, y + 22}, "bar upwards: too high)", 11);
+  }
   frame.scale_bar();
   return canvas.png();
 }
@@ -93,7 +104,7 @@ std::string overlap_map(const OverlapData& data) {
   constexpr int most = 12;
   const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
   Canvas canvas(map_width, MapFrame::canvas_height(map_width, data.low, high, legend_margin, map_height));
-  const MapFrame frame(canvas, data.low, high, legend_margin);
+  const MapFrame frame(canvas, data.low, high, legend_margin, data.unit);
   const double size = data.cell * frame.pixels_per_metre();
   for (int r = 0; r < data.rows; ++r)
     for (int c = 0; c < data.columns; ++c) {

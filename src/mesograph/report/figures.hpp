@@ -12,7 +12,7 @@
 namespace mesograph::report {
 
 struct StationMark {
-  Eigen::Vector2d place;  ///< east, north
+  Eigen::Vector2d place;  ///< east, north, m
   std::size_t sortie = 0;
 };
 struct PointMark {
@@ -26,9 +26,12 @@ struct MapData {
   std::vector<StationMark> stations;
   std::vector<PointMark> points;
   std::vector<Eigen::Vector2d> ties;  ///< a selection is enough
+  std::vector<std::pair<Eigen::Vector2d, Eigen::Vector2d>> scale_bars;
+  Eigen::Vector2d unit = {1.0, 1.0};  ///< of the coordinates at the frame, see MapFrame
 };
 
-/// Stations, control and checks with their errors as vectors (plan) and bars (height), exaggerated; PNG.
+/// Stations, control and checks with their errors as vectors (plan) and bars (height), exaggerated; PNG. Before any
+/// adjustment there are no errors, and the checks are named too.
 std::string overview_map(const MapData& data);
 
 /// Number of photos that see each cell of the ground; PNG. `counts` row by row from the north, negative: no ground
@@ -38,6 +41,7 @@ struct OverlapData {
   double cell = 1.0;    ///< m
   int columns = 0, rows = 0;
   std::vector<int> counts;
+  Eigen::Vector2d unit = {1.0, 1.0};  ///< see MapFrame
 };
 std::string overlap_map(const OverlapData& data);
 

@@ -3,8 +3,11 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/plausibility.hpp>
+#include <mesograph/control/site_grid.hpp>
 #include <mesograph/control/vector_points.hpp>
+#include <mesograph/report/figures.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <map>
 #include <set>
 
 namespace mesograph::survey {
@@ -127,14 +130,81 @@ control::ControlFile read_any(const Survey& survey, const ControlOptions& option
   }
 }
 
-std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Progress& progress) {
+/// What the fit of a site's grid came to: words for the user and figures for scripts.
+Json tell_fit(const control::SiteGrid& fit, int parameters, const std::vector<std::string>& ids, Progress& progress) {
+  Json residuals = Json::array();
+  std::string words;
+  for (std::size_t i = 0; i < ids.size(); ++i) {
+    const Eigen::Vector3d& v = fit.residuals[i];
+    residuals.push_back({{"id", ids[i]}, {"east", v.x()}, {"north", v.y()}, {"height", json_of(v.z())}});
+    words += fmt::format("{}{} {:+.3f} {:+.3f} {}", i ? ", " : "", ids[i], v.x(), v.y(),
+                         std::isfinite(v.z()) ? fmt::format("{:+.3f}", v.z()) : "-");
+  }
+  progress.say(fmt::format(
+      "site grid fitted by {} parameters onto {} points: factor {:.8f}, turned by {:.6f} degrees; residuals east north "
+      "height, m: {}; {}",
+      parameters, ids.size(), fit.factor, fit.turn * deg_per_rad, words,
+      std::isfinite(fit.rms_plan)
+          ? fmt::format("rms {:.3f} m in plan, {} in height", fit.rms_plan,
+                        std::isfinite(fit.rms_height) ? fmt::format("{:.3f} m", fit.rms_height) : "not checked")
+          : std::string("no point is left to check it: one more common point would")));
+  return {{"parameters", parameters},
+          {"factor", fit.factor},
+          {"turn_deg", fit.turn * deg_per_rad},
+          {"rms_plan", json_of(fit.rms_plan)},
+          {"rms_height", json_of(fit.rms_height)},
+          {"residuals", residuals}};
+}
+
+/// Points of a site's own grid in the survey's CRS: fitted onto those of them that --onto knows there. With 7 parameters
+/// in space (the local frame), with 4 in the map.
+std::vector<Eigen::Vector3d> fitted_onto(const Survey& survey, const ControlOptions& options,
+                                         const std::vector<control::FilePoint>& points,
+                                         const std::vector<Eigen::Vector3d>& places, Json& told, Progress& progress) {
+  std::map<std::string, std::size_t> index;
+  for (std::size_t i = 0; i < points.size(); ++i) index[points[i].id] = i;
+  std::vector<Eigen::Vector3d> site, known;
+  std::vector<std::string> ids;
+  for (const control::FilePoint& p : control::read_control_file(options.onto).points)
+    if (const auto found = index.find(p.id); found != index.end() && std::isfinite(p.east)) {
+      ids.push_back(p.id);
+      site.push_back(survey.crs.metric_from(places[found->second]));
+      known.emplace_back(p.east, p.north, p.height);
+    }
+  const bool space = options.fit == 7 && !survey.crs.local && !known.empty();
+  std::optional<geo::Frame> frame;
+  if (space) frame.emplace(survey.crs, known[0].array().isNaN().select(0.0, known[0]));
+  for (Eigen::Vector3d& p : known) p = space ? frame->local_from_crs(p) : survey.crs.metric_from(p);
+  const control::SiteGrid fit = [&] {
+    try {
+      return control::fit_site_grid(site, known, options.fit);
+    } catch (const Error& reason) {
+      throw Error("{}: {}; give the points the same ids in both files", options.onto.string(), reason.what());
+    }
+  }();
+  told = tell_fit(fit, options.fit, ids, progress);
+  std::vector<Eigen::Vector3d> out;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    if (!places[i].head(space ? 3 : 2).allFinite())
+      throw Error("{}: point '{}' lacks {}; a site grid's points need it", points[i].where, points[i].id,
+                  space ? "a coordinate" : "its plan coordinates");
+    const Eigen::Vector3d X = fit(survey.crs.metric_from(places[i]));
+    out.push_back(space ? frame->crs_from_local(X) : survey.crs.from_metric(X));
+  }
+  return out;
+}
+
+std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Json& fit, Progress& progress) {
   std::string crs;
   const control::ControlFile file = read_any(survey, options, crs);
   check_coordinates(options.file, file, crs);
   if (file.guessed_x_y)
     progress.say(
         fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns", options.file.string()));
-  const std::vector<Eigen::Vector3d> places = places_of(survey, options, file, crs, progress);
+  std::vector<Eigen::Vector3d> places = places_of(survey, options, file, crs, progress);
+  for (Eigen::Vector3d& p : places)
+    p.head<2>() = options.about + options.ground_to_grid * (p.head<2>() - options.about);
+  if (!options.onto.empty()) places = fitted_onto(survey, options, file.points, places, fit, progress);
   std::vector<ControlRow> out;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const control::FilePoint& p = file.points[i];
@@ -356,6 +426,36 @@ std::vector<ScaleBarRow> with_bars(const Survey& survey, const ControlOptions& o
   return out;
 }
 
+/// results/figures/control.png: where control and checks lie among the photos.
+void draw_control(const Survey& survey, const std::vector<ControlRow>& rows, const std::vector<ScaleBarRow>& bars) {
+  report::MapData map;
+  map.unit = survey.crs.metric_from({1.0, 1.0, 0.0}).head<2>();
+  std::map<std::string, Eigen::Vector2d> place;
+  for (const ControlRow& row : rows) {
+    if (row.role == adjust::Role::off || std::isnan(row.east)) continue;
+    place[row.id] = survey.crs.metric_from({row.east, row.north, 0.0}).head<2>();
+    map.points.push_back(
+        {row.id, place[row.id], Eigen::Vector3d::Constant(nan), row.role == adjust::Role::check});
+  }
+  if (map.points.empty()) return;
+  for (const ScaleBarRow& bar : bars)
+    if (place.count(bar.a) && place.count(bar.b)) map.scale_bars.emplace_back(place[bar.a], place[bar.b]);
+  std::map<std::string, std::size_t> sorties;
+  std::vector<Eigen::Vector3d> positions;
+  std::vector<std::size_t> of_sortie;
+  const bool placed = !survey.crs.local && survey.store.stage("admit");
+  const PhotoTable photos = placed ? load_photos(survey) : PhotoTable();
+  for (const Photo& p : photos.photos) {
+    if (!p.screened_out.empty() || !p.position.allFinite()) continue;
+    if (sorties.emplace(p.sortie, sorties.size()).second) map.sorties.push_back(p.sortie);
+    positions.push_back(p.position), of_sortie.push_back(sorties[p.sortie]);
+  }
+  if (!positions.empty()) positions = geo::crs_from("EPSG:4979", survey.crs, positions);
+  for (std::size_t i = 0; i < positions.size(); ++i)
+    map.stations.push_back({survey.crs.metric_from(positions[i]).head<2>(), of_sortie[i]});
+  write_file(survey.results() / "figures" / "control.png", report::overview_map(map));
+}
+
 Json json_of_bars(const std::vector<ScaleBarRow>& bars) {
   Json out = Json::array();
   for (const ScaleBarRow& b : bars)
@@ -368,21 +468,24 @@ Json json_of_bars(const std::vector<ScaleBarRow>& bars) {
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
   std::vector<ControlRow> rows = stored_control(survey);
   const std::string before = control_text(rows, survey.crs);
+  Json fit = nullptr;
   std::set<std::string> known;
   for (const ControlRow& row : rows) known.insert(row.id);
   if (!options.file.empty()) {
-    const std::vector<ControlRow> fresh = rows_of(survey, options, progress);
+    const std::vector<ControlRow> fresh = rows_of(survey, options, fit, progress);
     judge_places(survey, options, fresh, progress);
+    std::vector<std::string> replaced;
     for (const ControlRow& row : fresh) {
       const auto old = std::find_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.id == row.id; });
       if (old == rows.end()) {
         rows.push_back(row);
         continue;
       }
-      if (control_text({*old}, survey.crs) != control_text({row}, survey.crs))
-        progress.say(fmt::format("point {} is replaced", row.id));
+      if (control_text({*old}, survey.crs) != control_text({row}, survey.crs)) replaced.push_back(row.id);
       *old = row;
     }
+    if (!replaced.empty())
+      progress.say(fmt::format("{} points that were there are replaced: {}", replaced.size(), fmt::join(replaced, ", ")));
   }
   const std::string rmse = check_rmse(survey), why = rmse.empty() ? "by hand" : "by hand; " + rmse;
   std::vector<Decision> changes;
@@ -415,10 +518,12 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
     if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
       write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
     if (!changes.empty()) add_decisions(survey.inputs(), changes);
+    draw_control(survey, rows, bars);
   }
   Outcome out;
   add_counts(rows, out.summary);
   out.summary["scale_bars"] = json_of_bars(bars);
+  out.summary["site_fit"] = fit;
   return out;
 }
 

@@ -44,6 +44,7 @@ struct Material {
 
 report::MapData map_data(const Material& source) {
   report::MapData out;
+  out.unit = source.survey.crs.metric_from({1.0, 1.0, 0.0}).head<2>();
   const adjust::Block& block = source.named.block;
   for (const adjust::Sortie& s : block.sorties) out.sorties.push_back(s.name);
   for (const adjust::Station& s : block.stations)
@@ -74,6 +75,7 @@ report::OverlapData overlap_data(const Material& source) {
   for (const adjust::GroundPoint& p : block.points)
     if (p.X.allFinite()) places.push_back(p.X);
   report::OverlapData out;
+  out.unit = source.survey.crs.metric_from({1.0, 1.0, 0.0}).head<2>();
   if (places.empty()) return out;
   // The hundredth of the points furthest out are left aside: a single wrong one must not shrink the map.
   Eigen::Vector2d low, high;

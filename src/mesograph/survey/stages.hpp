@@ -16,6 +16,10 @@ struct ControlOptions {
   std::filesystem::path file;                               ///< empty: only changes of roles and sigmas
   control::ControlFileOptions reading;                      ///< columns and units of the file
   std::string crs;                                          ///< of the file; empty: the survey's
+  double ground_to_grid = 1.0;                              ///< factor on the file's plan, about the point `about`
+  Eigen::Vector2d about = Eigen::Vector2d::Zero();          ///< east, north, in the file's units
+  std::filesystem::path onto;                               ///< points known in the survey's CRS: the file is fitted on them
+  int fit = 4;                                              ///< parameters of that fit: 4 or 7
   std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id or pattern
   std::vector<std::string> sigmas;                          ///< "PATTERN=H" or "PATTERN=H:V", m
   std::vector<std::string> remove;                          ///< ids or patterns, of points and scale bars
