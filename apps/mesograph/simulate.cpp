@@ -14,6 +14,7 @@ void run_simulate(Call& call) {
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
   options.with_photos = !call.has("no-photos");
+  options.decoys = call.has("decoys");
   options.obliques = !call.has("nadir");
   options.known_interior = call.has("known-interior");
   const auto take = [&](const char* name, auto& value) {
@@ -38,6 +39,7 @@ Command simulate_command() {
             add("seed", "everything follows from it", cxxopts::value<std::uint64_t>());
             add("photos", "how many, useless ones included", cxxopts::value<int>());
             add("size", "WIDTHxHEIGHT in pixels", cxxopts::value<std::string>());
+            add("decoys", "road markings, drains and window bars lie where the targets should be");
             add("no-photos", "keypoints, matches and positions instead of pixels, over a wider slope");
             add("points", "without photos: ground points for each photo", cxxopts::value<int>());
             add("gross", "without photos: share of keypoints that are somewhere else", cxxopts::value<double>());

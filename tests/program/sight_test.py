@@ -1,5 +1,6 @@
 #!/usr/bin/python3
 """Control as a crew sends it, and targets that are found from geotags alone."""
+import json
 import math
 import shutil
 import subprocess
@@ -88,6 +89,63 @@ def test_a_site_whose_targets_are_gone_gives_no_control_point():
     told = good("sight", "-s", place)
     assert told["found"] == 0, told["found"]
     assert any("no pattern" in w["text"] for w in told["warnings"]), told["warnings"]
+
+
+def test_road_markings_drains_and_window_bars_are_not_control():
+    """They lie exactly where control says its targets are, so that nothing but their looks tells against them."""
+    made, place = WORK / "decoys", WORK / "marked"
+    assert call("simulate", made, "--photos", "14", "--size", "960x720", "--decoys", "--quiet").code == 0
+    good("new", place, "--crs", "EPSG:25833+5773")
+    for sortie in ("grid", "cross"):
+        good("admit", made / "photos" / sortie, "--sortie", sortie, "-s", place)
+    good("tie", "-s", place)
+    good("orient", "-s", place)
+    good("control", made / "control.csv", "-s", place)
+    told = good("sight", "-s", place)
+    assert told["found"] == 0 and any("no pattern" in w["text"] for w in told["warnings"]), told["warnings"]
+    # With the block in place, every ellipse holds one of them and little else.
+    lines = (made / "sightings.csv").read_text().splitlines()
+    by_hand = [line for line in lines if line.split(",")[1] in ("K01", "K02", "K03", "K04", "K05")]
+    (WORK / "by_hand.csv").write_text("\n".join([lines[0], *by_hand]) + "\n")
+    told = good("sight", "--import", WORK / "by_hand.csv", "-s", place)
+    others = [r for r in rows(place / "results" / "sightings.csv") if r["state"] == "found"]
+    assert told["predicted"] > 100 and not others, others
+
+
+def test_one_click_on_the_ground_is_carried_into_the_other_photos():
+    """The true image of each point in one photo, as a tie point without coordinates; the truth says where the others are."""
+    sys.path.insert(0, str(ROOT / "scripts"))
+    from truth import photo_point, table
+
+    place = WORK / "natural"
+    shutil.copytree(SURVEY, place)
+    for name in ("control.csv", "sightings.csv"):
+        (place / "inputs" / name).unlink(missing_ok=True)
+    stations = {row["image"]: row for row in table(MADE / "truth" / "stations.csv")}
+    cameras = json.loads((MADE / "truth" / "cameras.json").read_text())
+    true = {r["point"]: [float(r[a]) for a in ("east", "north", "height")] for r in table(MADE / "truth" / "points.csv")}
+    seen = {}
+    for row in rows(MADE / "sightings.csv"):
+        if row["image"].startswith("G"):
+            seen.setdefault(row["point"], []).append(row["image"])
+    text, most = "image,point,x,y\n", 0
+    for point, images in seen.items():
+        if len(images) < 4:
+            continue
+        x, y = photo_point(stations[images[0]], cameras[stations[images[0]]["camera"]], true[point])
+        text += f"{images[0]},{point},{x:.4f},{y:.4f}\n"
+        most += len(images) - 1
+    (WORK / "one.csv").write_text(text)
+    told = good("sight", "--import", WORK / "one.csv", "--natural", "-s", place)
+    squares, found = 0.0, [r for r in rows(place / "results" / "sightings.csv") if r["state"] == "found"]
+    for row in found:
+        station = stations[row["image"]]
+        x, y = photo_point(station, cameras[station["camera"]], true[row["point"]])
+        off = math.hypot(float(row["x"]) - x, float(row["y"]) - y)
+        assert off < 1 and row["origin"].startswith("matched from G"), row
+        squares += off * off
+    assert told["found"] == len(found) > 0.7 * most, (len(found), most)
+    assert math.sqrt(squares / len(found) / 2) < 0.15
 
 
 def test_the_messy_file_of_the_demo():

@@ -121,10 +121,10 @@ std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::
   return out;
 }
 
-/// Off its arms a cross shows ground, as far as half beyond their ends; bars of windows and drains go on.
+/// Off its arms a cross shows ground, as far as half beyond their ends; bars of windows and drains go on. `paint`: the
+/// level from which it is none.
 bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double reach,
-           const double (&arms)[4], double low, double high, bool light) {
-  const double paint = light ? 0.25 * low + 0.75 * high : 0.75 * low + 0.25 * high;
+           const double (&arms)[4], double paint, bool light) {
   int ground = 0, all = 0;
   for (const double share : {0.6, 0.75, 0.9, 1.1, 1.25, 1.4})
     for (int k = 0; k < spokes; ++k) {
@@ -158,7 +158,7 @@ std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Ve
     while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
     reach = std::min(reach, r);
   }
-  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c.low, c.high, light)) return std::nullopt;
+  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light)) return std::nullopt;
   TargetStart out;
   out.x = x;
   out.radius = reach;
@@ -287,8 +287,7 @@ double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eige
       if (r >= most || painted(beyond * r + 0.5, arms[arm])) return nan;
     shortest = std::min(shortest, r), longest = std::max(longest, r), sum += r;
   }
-  if (longest > 1.5 * shortest + 0.6 ||
-      !alone(image, x, A, sum / 4, arms, std::min(ground, paint), std::max(ground, paint), light))
+  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, mid, light))
     return nan;
   return sum / 2;
 }

@@ -10,35 +10,6 @@ namespace mesograph::simulate {
 
 namespace {
 
-/// True on the paint; (x, y) in the plane, half the mark's size being 1.
-bool painted(Mark mark, double x, double y) {
-  const double r = std::hypot(x, y);
-  switch (mark) {
-    case Mark::checker:
-      return x * y > 0;
-    case Mark::cross:
-      return (std::abs(x) < 0.16 && std::abs(y) < 1) || (std::abs(y) < 0.16 && std::abs(x) < 1);
-    case Mark::disc:
-      return r < 1;
-    case Mark::ring:
-      return r < 1 && r > 0.55;
-    case Mark::zebra:
-      return std::abs(y) < 1.2 && x - 0.5 * std::floor(x / 0.5) < 0.25;
-    case Mark::lane_lines:  // an edge line, and dashes that meet a stop line
-      return std::abs(x - 0.9) < 0.07 || (std::abs(x) < 0.07 && std::fmod(y + 10, 1.0) < 0.6) ||
-             (std::abs(y - 0.2) < 0.12 && x < 0.9);
-    case Mark::arrow:
-      return (std::abs(x) < 0.1 && y < 0.3 && y > -1) || (y >= 0.3 && y < 1 && std::abs(x) < 0.45 * (1 - y) / 0.7);
-    case Mark::window:  // a frame with a cross of bars between four panes
-      return std::max(std::abs(x), std::abs(y)) < 1.1 &&
-             (std::abs(x) < 0.08 || std::abs(y) < 0.08 || std::max(std::abs(x), std::abs(y)) > 0.9);
-    case Mark::corner:
-      return x > 0 && y > 0;
-    default:  // a grating as of drains: bars both ways
-      return std::fmod(x + 10, 0.4) < 0.16 || std::fmod(y + 10, 0.8) < 0.2;
-  }
-}
-
 /// Where paint may be: a checker is round like the plate it is printed on.
 bool on_plate(Mark mark, double x, double y) { return mark != Mark::checker || std::hypot(x, y) < 1; }
 
@@ -68,6 +39,34 @@ void blur(std::vector<double>& values, int width, int height, double sigma) {
 }
 
 }  // namespace
+
+bool painted(Mark mark, double x, double y) {
+  const double r = std::hypot(x, y);
+  switch (mark) {
+    case Mark::checker:
+      return x * y > 0;
+    case Mark::cross:
+      return (std::abs(x) < 0.16 && std::abs(y) < 1) || (std::abs(y) < 0.16 && std::abs(x) < 1);
+    case Mark::disc:
+      return r < 1;
+    case Mark::ring:
+      return r < 1 && r > 0.55;
+    case Mark::zebra:
+      return std::abs(y) < 1.2 && x - 0.5 * std::floor(x / 0.5) < 0.25;
+    case Mark::lane_lines:  // an edge line, and dashes that meet a stop line
+      return std::abs(x - 0.9) < 0.07 || (std::abs(x) < 0.07 && std::fmod(y + 10, 1.0) < 0.6) ||
+             (std::abs(y - 0.2) < 0.12 && x < 0.9);
+    case Mark::arrow:
+      return (std::abs(x) < 0.1 && y < 0.3 && y > -1) || (y >= 0.3 && y < 1 && std::abs(x) < 0.45 * (1 - y) / 0.7);
+    case Mark::window:  // a frame with a cross of bars between four panes
+      return std::max(std::abs(x), std::abs(y)) < 1.1 &&
+             (std::abs(x) < 0.08 || std::abs(y) < 0.08 || std::max(std::abs(x), std::abs(y)) > 0.9);
+    case Mark::corner:
+      return x > 0 && y > 0;
+    default:  // a grating as of drains: bars both ways
+      return std::fmod(x + 10, 0.4) < 0.16 || std::fmod(y + 10, 0.8) < 0.2;
+  }
+}
 
 MarkPicture draw_mark(const MarkView& view, Random& random) {
   const int fine = view.size_px > 30 ? 3 : 6;  // places across a pixel

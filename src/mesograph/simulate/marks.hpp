@@ -10,6 +10,10 @@ namespace mesograph::simulate {
 /// What may lie or be painted on the ground: targets first, then what must not be taken for one.
 enum class Mark { checker, cross, disc, ring, zebra, lane_lines, arrow, window, corner, grating };
 
+/// True on a mark's paint; (x, y) in its plane, half its size being 1. What is not painted is ground, but for the dark
+/// quarters of a checker's plate.
+bool painted(Mark mark, double x, double y);
+
 /// One look at a mark, as drawn for measuring how well it is found.
 struct MarkView {
   Mark mark = Mark::checker;

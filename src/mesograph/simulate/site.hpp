@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <cstdint>
 #include <mesograph/photo/image.hpp>
+#include <mesograph/simulate/marks.hpp>
 #include <optional>
 #include <vector>
 
@@ -10,8 +11,12 @@ namespace mesograph::simulate {
 
 enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, water, mud };
 
+/// A target, or in its stead a mark that is none.
 struct Target {
   Eigen::Vector3d X;  ///< centre, site frame, m
+  Mark mark = Mark::checker;
+  double half = 0.4;  ///< of its size, m
+  double turn = 0.0;  ///< rad
 };
 
 /// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.

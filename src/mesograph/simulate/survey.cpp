@@ -98,6 +98,9 @@ void paint_targets(Job& job) {
     if (ordered.size() == 1)
       for (double& d : distance) d = d < 0 ? d : 1e12;
   }
+  constexpr Mark others[] = {Mark::zebra, Mark::lane_lines, Mark::arrow, Mark::window, Mark::corner, Mark::grating};
+  for (std::size_t i = 0; job.options.decoys && i < ordered.size(); ++i)
+    ordered[i] = {ordered[i].X, others[i % std::size(others)], random.uniform(0.5, 1.5), random.uniform(0, 2 * pi)};
   job.site.paint(std::move(ordered));
 }
 

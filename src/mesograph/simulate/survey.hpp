@@ -10,6 +10,7 @@ struct SimulateOptions {
   std::uint64_t seed = 20260614;
   int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
+  bool decoys = false;             ///< road markings, drains and window bars where the targets should be
   bool with_photos = true;         ///< false: see simulate_wide_block, and the options below
   int points_per_photo = 300;      ///< ground points for each photo
   double gross_share = 0.05;       ///< of the keypoints, put 3 to 100 pixels off
