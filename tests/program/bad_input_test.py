@@ -12,6 +12,10 @@ BAD, S = WORK / "bad", WORK / "survey"
 TABLE = Path(__file__).with_name("bad_input.tsv")
 
 
+def layer(geometry, properties):
+    return f'{{"type":"FeatureCollection","features":[{{"type":"Feature","properties":{properties},"geometry":{geometry}}}]}}'
+
+
 def prepare():
     new_survey(S)
     good("control", SMALL / "control.csv", "-s", S)
@@ -28,6 +32,13 @@ def prepare():
         "unknown_photo.csv": "image,point,x,y\nnobody.jpg,K01,1,2\n",
         "unknown_point.csv": "image,point,x,y\nG0001.jpg,Q1,1,2\n",
         "sighting_text.csv": "image,point,x,y\nG0001.jpg,K01,left,2\n",
+        "no_layer.geojson": '{"type": "Feature',
+        "lines.geojson": layer('{"type":"LineString","coordinates":[[13.7,61.5],[13.8,61.5]]}', '{"id":"A"}'),
+        "nameless.geojson": layer('{"type":"Point","coordinates":[13.7,61.5,600]}', '{"material":"A"}'),
+        "sigma_zero.geojson": layer('{"type":"Point","coordinates":[13.7,61.5,600]}', '{"id":"A","sigma_h":0.0}'),
+        "bar_length.csv": "id,a,b,length,sigma\nB1,K01,K02,-5,0.01\n",
+        "bar_sigma.csv": "id,a,b,length\nB1,K01,K02,5\n",
+        "elsewhere.csv": "id,east,north,height\nQ1,1,2,3\n",
     }
     for name, text in files.items():
         (BAD / name).write_text(text)

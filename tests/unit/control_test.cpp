@@ -1,9 +1,12 @@
+#include <Eigen/Geometry>
 #include <catch2/catch.hpp>
+#include <cmath>
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/control/control_file.hpp>
 #include <mesograph/control/plausibility.hpp>
+#include <mesograph/control/site_grid.hpp>
 #include <mesograph/orient/identify.hpp>
 
 using namespace mesograph;
@@ -90,6 +93,9 @@ TEST_CASE("What a control file lacks is said with its line", "[control]") {
   CHECK_THROWS_WITH(read("id,east,north,height\nA,1,2,3\nA,1,2,3\n"), Catch::Contains(":3: point 'A' comes twice"));
   CHECK_THROWS_WITH(read("id,east,north,height\n\nA,1,two,3\n"), Catch::Contains(":3: north 'two' is not a number"));
   CHECK_THROWS_WITH(read("id,east,north,height,sigma_h\nA,1,2,3,0\n"), Catch::Contains("sigma"));
+  CHECK_THROWS_WITH(read("id,east,north,height,sigma_e\nA,1,2,3,0.01\n"), Catch::Contains("only one of sigma_e"));
+  const control::ControlFile south = read("id,west,south,height,sigma_e,sigma_n\nA,1,2,3,0.02,0.05\n");
+  CHECK((south.points[0].east == 1 && south.points[0].north == 2 && south.points[0].sigma_n == 0.05));
 }
 
 TEST_CASE("The photos' positions betray the usual mistakes of control", "[control]") {
@@ -116,6 +122,72 @@ TEST_CASE("The photos' positions betray the usual mistakes of control", "[contro
   const auto high = control::doubts_of(points(), all, {}, Eigen::Vector3d::Ones(), ground, 38.0);
   INFO((high.empty() ? std::string("nothing said") : high[0].text));
   CHECK(says(high, "other height system"));
+}
+
+TEST_CASE("The same mistakes are seen in a survey that counts feet", "[control]") {
+  const double foot = 1200.0 / 3937.0;
+  const Vector3d units = Vector3d::Constant(foot);
+  std::vector<Vector3d> all = photos();
+  for (Vector3d& p : all) p /= foot;
+  std::vector<control::Placed> good = points(), line = points();
+  for (control::Placed& p : good) p.place /= foot;
+  for (std::size_t i = 0; i < line.size(); ++i)
+    line[i].place =
+        Vector3d(431100 + 50.0 * static_cast<double>(i), 6822300 + 50.0 * static_cast<double>(i), 640) / foot;
+  CHECK(control::doubts_of(good, all, {}, units).empty());
+  CHECK(says(control::doubts_of(line, all, {}, units), "lie on one line"));
+  // 1414976 feet east, typed with a 7 for the 1 of the ten thousands: the digit is one of the feet that are written.
+  std::vector<control::Placed> wrong = good;
+  wrong[1].place.x() = 1474976.4;
+  CHECK(says(control::doubts_of(wrong, all, {}, units), "point K2 lies 18"));
+  CHECK(says(control::doubts_of(wrong, all, {}, units), "with one digit changed, east 1414976.400"));
+}
+
+TEST_CASE("A site's grid is fitted onto common points", "[control]") {
+  const double turn = 0.3, factor = 0.9994;
+  const auto in_plan = [&](const Vector3d& p) {  // written out by components
+    return Vector3d(4000 + factor * (std::cos(turn) * p.x() - std::sin(turn) * p.y()),
+                    7000 + factor * (std::sin(turn) * p.x() + std::cos(turn) * p.y()), p.z() + 12.5);
+  };
+  const std::vector<Vector3d> site = {{0, 0, 1}, {120, 10, 4}, {60, 90, -2}, {-30, 70, 7}};
+  std::vector<Vector3d> known;
+  for (const Vector3d& p : site) known.push_back(in_plan(p));
+  const control::SiteGrid exact = control::fit_site_grid(site, known, 4);
+  CHECK_THAT(exact.factor, Catch::WithinRel(factor, 1e-12));
+  CHECK_THAT(exact.turn, Catch::WithinAbs(turn, 1e-12));
+  CHECK((exact({50, 50, 0}) - in_plan({50, 50, 0})).norm() < 1e-9);
+  CHECK(exact.rms_plan < 1e-9);
+  // One point 3 cm off to the north and 2 cm up: the residuals name it, and their sum of squares is the least.
+  known[2] += Vector3d(0, 0.03, 0.02);
+  const control::SiteGrid fit = control::fit_site_grid(site, known, 4);
+  CHECK(fit.residuals[2].y() > 0.01);
+  CHECK_THAT(fit.residuals[2].z(), Catch::WithinAbs(0.015, 1e-9));  // three quarters: the mean takes a quarter
+  const auto squares = [&](const control::SiteGrid& g) {
+    double sum = 0;
+    for (std::size_t i = 0; i < site.size(); ++i) sum += (known[i] - g(site[i])).head<2>().squaredNorm();
+    return sum;
+  };
+  for (const double step : {-1e-5, 1e-5}) {
+    control::SiteGrid turned = fit, larger = fit, moved = fit;
+    turned.A.topLeftCorner<2, 2>() = Eigen::Rotation2Dd(step).toRotationMatrix() * fit.A.topLeftCorner<2, 2>();
+    larger.A.topLeftCorner<2, 2>() *= 1 + step;
+    moved.t.x() += step;
+    CHECK(squares(turned) > squares(fit));
+    CHECK(squares(larger) > squares(fit));
+    CHECK(squares(moved) > squares(fit));
+  }
+  // In space: a grid that leans.
+  std::vector<Vector3d> leaning;
+  for (const Vector3d& p : site)
+    leaning.push_back(Vector3d(10, 20, 30) +
+                      1.0002 * (Eigen::AngleAxisd(0.2, Vector3d(0.1, -0.2, 1).normalized()) * p));
+  const control::SiteGrid space = control::fit_site_grid(site, leaning, 7);
+  CHECK_THAT(space.factor, Catch::WithinRel(1.0002, 1e-10));
+  CHECK(space.rms_plan < 1e-9);
+  CHECK(space.rms_height < 1e-9);
+  CHECK_THROWS_WITH(control::fit_site_grid({{0, 0, 0}}, {{1, 1, 1}}, 4), Catch::Contains("two common points"));
+  CHECK_THROWS_WITH(control::fit_site_grid({{0, 0, 0}, {1, 1, 0}, {2, 2, 0}}, {{0, 0, 0}, {1, 1, 0}, {2, 2, 0}}, 7),
+                    Catch::Contains("not lie on one line"));
 }
 
 TEST_CASE("A pattern of points is known among spots that lie elsewhere too", "[identify]") {

@@ -267,14 +267,18 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
   if (std::isnan(out.east) && std::isnan(out.height))
     throw Error("{}: point '{}' has no coordinates; give east and north, height, or all", out.where, out.id);
   out.sigma_e = row.value("sigma_e"), out.sigma_n = row.value("sigma_n");
-  if (std::isnan(out.sigma_e) != std::isnan(out.sigma_n))
-    throw Error("{}: point '{}' has only one of sigma_e and sigma_n; give both or none", out.where, out.id);
-  if (out.sigma_h <= 0 || out.sigma_v <= 0 || out.sigma_e <= 0 || out.sigma_n <= 0)
-    throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", out.where, out.id);
+  check_sigmas(out);
   return out;
 }
 
 }  // namespace
+
+void check_sigmas(const FilePoint& point) {
+  if (std::isnan(point.sigma_e) != std::isnan(point.sigma_n))
+    throw Error("{}: point '{}' has only one of sigma_e and sigma_n; give both or none", point.where, point.id);
+  if (point.sigma_h <= 0 || point.sigma_v <= 0 || point.sigma_e <= 0 || point.sigma_n <= 0)
+    throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", point.where, point.id);
+}
 
 std::string column_meaning(const std::string& heading) {
   static const std::map<std::string, std::string> words = {{"id", "id"},

@@ -34,6 +34,9 @@ struct FilePoint {
   double sigma_e = nan, sigma_n = nan;           ///< m, both or none
 };
 
+/// Throws Error, naming where, where a sigma is not greater than 0, or only one of sigma_e and sigma_n is there.
+void check_sigmas(const FilePoint& point);
+
 struct ControlFile {
   Coordinates coordinates = Coordinates::grid;
   std::vector<FilePoint> points;

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/control/target_start.hpp>
+#include <mesograph/keypoint/scale_space.hpp>
 
 namespace mesograph::control {
 
@@ -34,35 +35,9 @@ Level halved(const Level& level) {
 }
 
 photo::Grey smoothed(const photo::Grey& image, double sigma) {
-  const int reach = static_cast<int>(std::ceil(3 * sigma));
-  std::vector<float> kernel(reach + 1);
-  float sum = 0;
-  for (int i = 0; i <= reach; ++i) {
-    kernel[i] = static_cast<float>(std::exp(-0.5 * i * i / (sigma * sigma)));
-    sum += (i ? 2 : 1) * kernel[i];
-  }
-  for (float& k : kernel) k /= sum;
-  photo::Grey across(image.width, image.height), out(image.width, image.height);
-  std::vector<float> padded(image.width + 2 * reach);
-  for (int row = 0; row < image.height; ++row) {
-    const float* in = &image.at(0, row);
-    for (int i = 0; i < reach; ++i) padded[i] = in[0], padded[reach + image.width + i] = in[image.width - 1];
-    std::copy_n(in, image.width, padded.data() + reach);
-    const float* middle = padded.data() + reach;
-    float* to = &across.at(0, row);
-    for (int col = 0; col < image.width; ++col) to[col] = kernel[0] * middle[col];
-    for (int i = 1; i <= reach; ++i)
-      for (int col = 0; col < image.width; ++col) to[col] += kernel[i] * (middle[col - i] + middle[col + i]);
-  }
-  for (int row = 0; row < image.height; ++row) {
-    float* to = &out.at(0, row);
-    const float* in = &across.at(0, row);
-    for (int col = 0; col < image.width; ++col) to[col] = kernel[0] * in[col];
-    for (int i = 1; i <= reach; ++i) {
-      const float *up = &across.at(0, std::max(0, row - i)), *down = &across.at(0, std::min(image.height - 1, row + i));
-      for (int col = 0; col < image.width; ++col) to[col] += kernel[i] * (up[col] + down[col]);
-    }
-  }
+  const keypoint::FirstLevel rows = keypoint::blurred(image, sigma);
+  photo::Grey out(image.width, image.height);
+  for (int row = 0; row < out.height; ++row) rows.next(&out.at(0, row));
   return out;
 }
 

@@ -50,10 +50,13 @@ FilePoint point_of(OGRFeature& feature, const std::map<std::string, int>& fields
   FilePoint out;
   out.where = where;
   out.id = text("id"), out.role = text("role");
-  out.east = p.getX(), out.north = p.getY();
+  const double plan = options.plan ? metres_of(*options.plan) : 1.0;
+  out.east = plan * p.getX(), out.north = plan * p.getY();
   out.height = (options.height ? metres_of(*options.height) : 1.0) * (geometry->Is3D() ? p.getZ() : number("height"));
   out.sigma_h = number("sigma_h"), out.sigma_v = number("sigma_v");
+  out.sigma_e = number("sigma_e"), out.sigma_n = number("sigma_n");
   if (out.id.empty()) throw Error("{}: has no id; fill a field named id", where);
+  check_sigmas(out);
   return out;
 }
 

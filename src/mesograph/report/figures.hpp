@@ -26,7 +26,7 @@ struct MapData {
   std::vector<StationMark> stations;
   std::vector<PointMark> points;
   std::vector<Eigen::Vector2d> ties;  ///< a selection is enough
-  std::vector<std::pair<Eigen::Vector2d, Eigen::Vector2d>> scale_bars;
+  std::vector<std::pair<Eigen::Vector2d, Eigen::Vector2d>> scale_bars = {};
   Eigen::Vector2d unit = {1.0, 1.0};  ///< of the coordinates at the frame, see MapFrame
 };
 

@@ -141,7 +141,8 @@ void draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
   for (const Photo& p : table.photos) {
     if (p.path.empty()) continue;
     if (drawings.of_photo.count(p.image)) photos.push_back(&p);
-    if (p.screened_out.empty())
+    // A browser turns photos by their orientation tag, and then shows other pixels than those that count.
+    if (p.screened_out.empty() && p.metadata.orientation == 1)
       drawings.page.photos.push_back({p.image, fs::relative(p.path, survey.results()).generic_string()});
   }
   progress.start("drawing sheets", photos.size() + drawings.sheets.size());
