@@ -86,8 +86,10 @@ def test_a_site_whose_targets_are_gone_gives_no_control_point():
         for i, row in enumerate(r for r in rows(MADE / "control.csv") if r["role"] == "control"):
             turn = 2.4 * i
             out.write(f"{row['id']},{float(row['east']) + 6 * math.cos(turn):.3f},{float(row['north']) + 6 * math.sin(turn):.3f},{row['height']},control\n")
+        out.write(f"Z99,{float(row['east']) + 240:.3f},{row['north']},{row['height']},control\n")
     told = good("sight", "-s", place)
     assert told["found"] == 0, told["found"]
+    assert any("Z99: no photo should show it" in w["text"] for w in told["warnings"]), told["warnings"]
     assert any("no pattern" in w["text"] for w in told["warnings"]), told["warnings"]
 
 

@@ -1,6 +1,7 @@
 #!/usr/bin/python3
 """One survey from photos to report and cloud, step by step and by `run`, on small photos."""
 import json
+import math
 import os
 import shutil
 import signal
@@ -14,7 +15,7 @@ from harness import PROGRAM, SMALL, call, folder, good, items, new_survey, rows,
 
 WORK = folder()
 SURVEY = WORK / "survey"
-RESULTS = ["stations.csv", "cameras.json", "control.csv", "checks.csv", "sightings.csv", "photos.csv", "cloud.las", "report.html"]
+RESULTS = ["stations.csv", "cameras.json", "control.csv", "checks.csv", "sightings.csv", "photos.csv", "cloud.las", "report.html", "sight.html"]
 
 
 def states(survey):
@@ -131,6 +132,21 @@ def test_densify_report_and_truth():
     good("densify", "-s", SURVEY)
     assert good("report", "-s", SURVEY)["file"] == "results/report.html"
     page = (SURVEY / "results" / "report.html").read_text()
+    # The tested accuracy once more, from the table: errors and the checks' own, root mean square over both plan axes.
+    checks = [{key: float(row[key]) for key in ("d_east", "d_north", "d_height", "sigma_h", "sigma_v")} for row in rows(SURVEY / "results" / "checks.csv") if row["d_height"]]
+    plan = math.sqrt(sum(c["d_east"] ** 2 + c["d_north"] ** 2 + 2 * c["sigma_h"] ** 2 for c in checks) / len(checks))
+    height = math.sqrt(sum(c["d_height"] ** 2 + c["sigma_v"] ** 2 for c in checks) / len(checks))
+    assert f"RMSE_H = {100 * plan:.1f} cm" in page and f"RMSE_V = {100 * height:.1f} cm, by {len(checks)} checks" in page
+    assert "met)" not in page
+    assert (SURVEY / "results" / "report.pdf").read_bytes().startswith(b"%PDF")
+    settings = SURVEY / "survey.toml"
+    before = settings.read_text()
+    settings.write_text(before + "\n[tolerance]\ncheck_rmse_v = 0.001\nimage_rms_px = 2.0\n")
+    good("report", "-s", SURVEY)
+    judged = (SURVEY / "results" / "report.html").read_text()
+    assert "(at most 0.001: NOT met)" in judged and "(at most 2.000: met)" in judged
+    settings.write_text(before)
+    good("report", "-s", SURVEY)
     for words in ("check RMSE", "K01", "P01", "kestrel", "blurred", "data:image/png;base64"):
         assert words in page, words
     checker = Path(__file__).resolve().parents[2] / "scripts" / "check-demo"

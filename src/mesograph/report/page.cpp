@@ -1,4 +1,7 @@
+#include <cpl_spawn.h>
+
 #include <kainjow/mustache.hpp>
+#include <mesograph/base/files.hpp>
 #include <mesograph/report/base64.hpp>
 #include <mesograph/report/page.hpp>
 
@@ -24,9 +27,18 @@ figure { margin: 10px 0; } figure img { max-width: 100%; } figcaption { color: v
 table { border-collapse: collapse; font-size: 13px; font-variant-numeric: tabular-nums; margin: 4px 0; }
 th, td { padding: 3px 12px; text-align: right; border-bottom: 1px solid var(--line); white-space: nowrap; }
 th { background: var(--band); font-weight: 600; } th:first-child, td:first-child { text-align: left; }
+.verdict { font-size: 16px; line-height: 1.55; margin: 16px 0 4px; max-width: 980px; } .verdict p { margin: 5px 0; }
+@page { size: A4; margin: 15mm 13mm; @bottom-right { content: counter(page) " / " counter(pages); font-size: 9px; color: #5d6870; } }
+@media print {
+  body { max-width: none; padding: 0; font-size: 10px; } h1 { font-size: 20px; } h2 { font-size: 14px; margin-top: 20px; break-after: avoid; }
+  h3 { font-size: 11px; break-after: avoid; } .verdict { font-size: 11.5px; } .keys { display: block; } .keys div { display: inline-block; padding: 5px 9px; }
+  .keys b { font-size: 13px; } .keys span, figcaption, table { font-size: 8.5px; } th, td { padding: 2px 7px; } tr, figure { break-inside: avoid; }
+  .pair { display: block; } thead { display: table-header-group; }
+}
 tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: none; }
 </style></head><body>
 <h1>{{title}}</h1><p class="quiet">{{subtitle}}</p>
+<div class="verdict">{{#verdict}}<p>{{text}}</p>{{/verdict}}</div>
 <div class="keys">{{#keys}}<div><b>{{value}}</b><span>{{label}}</span></div>{{/keys}}</div>
 {{#has_notes}}<div class="notes"><ul>{{#notes}}<li>{{text}}</li>{{/notes}}</ul></div>{{/has_notes}}
 <h2>Overview</h2>
@@ -98,6 +110,7 @@ std::string page_html(const Page& page) {
   }
   data.set("title", page.title);
   data.set("subtitle", page.subtitle);
+  data.set("verdict", texts(page.verdict));
   data.set("keys", keys);
   data.set("has_notes", !page.notes.empty());
   data.set("notes", texts(page.notes));
@@ -109,6 +122,19 @@ std::string page_html(const Page& page) {
   data.set("table", km::data(km::partial([] { return std::string(table_text); })));
   km::mustache mustache(shell);
   return mustache.render(data);
+}
+
+bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf) {
+  const std::filesystem::path scratch = scratch_path(pdf);
+  const std::string from = html.string(), to = scratch.string();
+  const char* const words[] = {"weasyprint", "--quiet", from.c_str(), to.c_str(), nullptr};
+  std::error_code ignored;
+  if (CPLSpawn(words, nullptr, nullptr, FALSE) != 0 || !std::filesystem::exists(scratch, ignored)) {
+    std::filesystem::remove(scratch, ignored);
+    return false;
+  }
+  commit_file(scratch, pdf);
+  return true;
 }
 
 }  // namespace mesograph::report

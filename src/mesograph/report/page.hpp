@@ -1,5 +1,6 @@
 #pragma once
 
+#include <filesystem>
 #include <string>
 #include <vector>
 
@@ -20,6 +21,7 @@ struct KeyFigure {
 };
 struct Page {
   std::string title, subtitle;
+  std::vector<std::string> verdict;  ///< sentences that are read first
   std::vector<KeyFigure> key_figures;
   std::vector<std::string> notes;  ///< sentences that a reader must not miss
   std::vector<Figure> maps;
@@ -28,7 +30,10 @@ struct Page {
   std::vector<TableBlock> details;
 };
 
-/// The page as one HTML file that needs nothing else; all texts escaped.
+/// The page as one HTML file that needs nothing else; all texts escaped. Prints to A4.
 std::string page_html(const Page& page);
+
+/// Prints an HTML file as PDF by WeasyPrint. False where that program is not installed, or fails; then there is no PDF.
+bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf);
 
 }  // namespace mesograph::report

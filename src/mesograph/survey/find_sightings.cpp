@@ -83,6 +83,7 @@ class Search {
   void find_narrow(std::vector<std::string>& notes);
   void carry(std::vector<std::string>& notes);
   int sighted_control() const;
+  void tell_unseen(std::vector<std::string>& notes) const;
   std::vector<Sighting> found() const { return found_; }
   std::vector<PredictedSighting> predicted() const;
   std::map<std::pair<std::string, std::string>, double> residuals() const;
@@ -179,6 +180,24 @@ void Search::settle() {
     if (block_.surveyed[i].role != adjust::Role::off && place_of(block_.surveyed[i], X, covariance))
       predictions_[i] = predictor_->photos_of(X, covariance);
   });
+}
+
+/// Points with coordinates that no photo should show: surveyed for another site, typed wrong, or missed by the flight.
+void Search::tell_unseen(std::vector<std::string>& notes) const {
+  std::vector<std::string> unseen;
+  for (std::size_t i = 0; i < block_.surveyed.size(); ++i) {
+    const adjust::SurveyedPoint& p = block_.surveyed[i];
+    Eigen::Vector3d X;
+    Eigen::Matrix3d covariance;
+    if (p.role == adjust::Role::off || !place_of(p, X, covariance)) continue;
+    if (std::all_of(predictions_[i].begin(), predictions_[i].end(),
+                    [](const adjust::Prediction& q) { return q.hidden; }))
+      unseen.push_back(p.id);
+  }
+  if (!unseen.empty())
+    notes.push_back(
+        fmt::format("{}: no photo should show {}; check the coordinates, or leave out with control --role off=",
+                    fmt::join(unseen, ", "), unseen.size() == 1 ? "it" : "them"));
 }
 
 /// Whether the points' ellipses are so large that other targets may lie in them.
@@ -540,6 +559,7 @@ FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find,
       if (!search.found().empty()) search.settle();
     }
   }
+  search.tell_unseen(out.notes);
   out.found = search.found();
   out.predicted = search.predicted();
   out.residuals = search.residuals();

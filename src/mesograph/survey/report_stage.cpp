@@ -14,9 +14,11 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "report 1";
+constexpr const char* version = "report 2";
 
 using Json = nlohmann::ordered_json;
+
+double value_of(const Json& value) { return value.is_number() ? value.get<double>() : nan; }
 
 std::string fixed(const Json& value, int decimals, double factor = 1.0) {
   return value.is_number() ? fmt::format("{:.{}f}", factor * value.get<double>(), decimals) : "-";
@@ -283,6 +285,76 @@ std::vector<std::string> notes_of(const Material& source) {
   return out;
 }
 
+/// "0.019 m (at most 0.050: met)"; without a tolerance the figure alone. A share, which must be large, as per cent.
+std::string against(const Material& source, const char* key, double value, const char* unit) {
+  if (!std::isfinite(value)) return "unknown";
+  const bool share = std::string(key) == "oriented_share";
+  const auto words = [&](double v) { return share ? fmt::format("{:.1f}", 100 * v) : fmt::format("{:.3f}", v); };
+  const auto& all = source.survey.settings.tolerance;
+  const auto limit = all.find(key);
+  if (limit == all.end()) return words(value) + unit;
+  const bool met = share ? value >= limit->second : value <= limit->second;
+  return fmt::format("{}{} ({} {}: {})", words(value), unit, share ? "at least" : "at most", words(limit->second),
+                     met ? "met" : "NOT met");
+}
+
+/// The checks' RMSE with their own error added: that of the survey of each, by its weight.
+struct TestedAccuracy {
+  int count = 0;
+  double horizontal = nan, vertical = nan;  ///< m, RMSE of both axes together, and of heights
+};
+TestedAccuracy tested_accuracy(const Material& source) {
+  TestedAccuracy out;
+  double h = 0, v = 0, own_h = 0, own_v = 0;
+  const CsvTable table(source.survey.results() / "checks.csv", {"d_east", "d_north", "d_height"});
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    const auto e = table.number(row, "d_east"), n = table.number(row, "d_north"), u = table.number(row, "d_height");
+    if (!e || !n || !u) continue;
+    ++out.count;
+    h += *e * *e + *n * *n, v += *u * *u;
+    own_h += 2 * std::pow(table.number(row, "sigma_h").value_or(0), 2);
+    own_v += std::pow(table.number(row, "sigma_v").value_or(0), 2);
+  }
+  if (out.count == 0) return out;
+  out.horizontal = std::sqrt((h + own_h) / out.count), out.vertical = std::sqrt((v + own_v) / out.count);
+  return out;
+}
+
+/// What the reader sees first: what was reached, against what the survey asks for, and how it was tested.
+std::vector<std::string> verdict_of(const Material& source) {
+  const Json& s = source.summary;
+  int usable = 0;
+  for (const Photo& p : source.photos.photos) usable += p.screened_out.empty();
+  const double share = usable ? s["photos"].get<double>() / usable : 0.0;
+  std::vector<std::string> out = {
+      fmt::format("{} of {} usable photos are oriented, {}. Tie points lie {} from where the block puts them (RMS).",
+                  s["photos"].get<int>(), usable, against(source, "oriented_share", share, " %"),
+                  against(source, "image_rms_px", value_of(s["reprojection_rms_px"]), " px"))};
+  const TestedAccuracy tested = tested_accuracy(source);
+  if (tested.count == 0) {
+    out.push_back("No check point tested this block: what it is worth is predicted, not shown.");
+    return out;
+  }
+  const Json& c = s["check"];
+  if (c.is_null()) return out;
+  const double horizontal = std::hypot(value_of(c["rmse_east"]), value_of(c["rmse_north"]));
+  const double vertical = value_of(c["rmse_height"]), gsd = value_of(s["gsd"]);
+  out.push_back(fmt::format(
+      "{} check points that took no part show an RMSE of {} in plan and {} in height; {:.2f} and {:.2f} of the ground "
+      "sampling distance.",
+      c["count"].get<int>(), against(source, "check_rmse_h", horizontal, " m"),
+      against(source, "check_rmse_v", vertical, " m"), horizontal / gsd, vertical / gsd));
+  // After the ASPRS Positional Accuracy Standards for Digital Geospatial Data, edition 2 (2023), section 7.
+  out.push_back(fmt::format(
+      "Positional accuracy, the checks' own error included: tested horizontal accuracy RMSE_H = {:.1f} cm, tested "
+      "vertical "
+      "accuracy RMSE_V = {:.1f} cm, by {} checks.{}",
+      100 * tested.horizontal, 100 * tested.vertical, tested.count,
+      tested.count < 30 ? " The current standards ask for 30 checks at least: conformity with a class is not claimed."
+                        : ""));
+  return out;
+}
+
 report::Page page_of(const Material& source) {
   const Json& s = source.summary;
   report::Page page;
@@ -298,10 +370,11 @@ report::Page page_of(const Material& source) {
   key(fixed(s["reprojection_rms_px"], 2) + " px", "reprojection rms");
   key(fixed(s["sigma0"], 3), "sigma0");
   if (!s["check"].is_null()) {
-    const double east = s["check"]["rmse_east"].get<double>(), north = s["check"]["rmse_north"].get<double>();
-    key(fmt::format("{:.3f} m", std::hypot(east, north)), "check RMSE, horizontal");
+    const double horizontal = std::hypot(value_of(s["check"]["rmse_east"]), value_of(s["check"]["rmse_north"]));
+    key(fixed(json_of(horizontal), 3) + " m", "check RMSE, horizontal");
     key(fixed(s["check"]["rmse_height"], 3) + " m", "check RMSE, height");
   }
+  page.verdict = verdict_of(source);
   page.notes = notes_of(source);
   page.maps.push_back({"Stations, control and checks",
                        "Errors are adjusted minus surveyed. Checks took no part in the adjustment.",
@@ -329,7 +402,9 @@ report::Page page_of(const Material& source) {
 
 std::string report_fingerprint(const Survey& survey) {
   const auto adjusted = survey.store.stage("adjust");
-  return fingerprint({version, adjusted ? adjusted->fingerprint : "", survey.settings.name});
+  std::string tolerances;
+  for (const auto& [key, limit] : survey.settings.tolerance) tolerances += fmt::format("{} {} ", key, limit);
+  return fingerprint({version, adjusted ? adjusted->fingerprint : "", survey.settings.name, tolerances});
 }
 
 Outcome report(Survey& survey, Progress& progress) {
@@ -345,9 +420,18 @@ Outcome report(Survey& survey, Progress& progress) {
   for (const report::Figure& figure : page.maps)
     write_file(survey.results() / "figures" / (figure.title == "Overlap" ? "overlap.png" : "overview.png"), figure.png);
   write_file(file, report::page_html(page));
+  const fs::path pdf = survey.results() / "report.pdf";
+  const bool printed = report::print_pdf(file, pdf);
+  if (!printed) {
+    fs::remove(pdf);  // one of an earlier adjustment must not pass for this one's
+    progress.say(
+        "report.pdf is not made, because WeasyPrint is missing or failed; install the package weasyprint, or "
+        "print report.html from a browser");
+  }
   progress.advance();
   Outcome out;
-  out.summary = {{"file", fs::relative(file, survey.folder).string()}};
+  out.summary = {{"file", fs::relative(file, survey.folder).string()},
+                 {"pdf", printed ? Json(fs::relative(pdf, survey.folder).string()) : Json(nullptr)}};
   survey.store.finish("report", {print, out.summary});
   return out;
 }

@@ -196,7 +196,8 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   const fs::path table = survey.results() / "sightings.csv";
   const std::string print = sight_fingerprint(survey);
   if (const auto stage = survey.store.stage("sight");
-      stage && stage->fingerprint == print && fs::exists(table) && fs::exists(found_path))
+      stage && stage->fingerprint == print && fs::exists(table) && fs::exists(found_path) &&
+      fs::exists(survey.results() / "sight.html"))
     return {stage->summary, false};
   FoundSightings result;
   if (auto named = oriented_block(survey, progress)) try {
