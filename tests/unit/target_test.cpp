@@ -78,9 +78,10 @@ TEST_CASE("Clean targets of every kind are measured to a few hundredths of a pix
       // Noise of 2 in a contrast above 100 over some hundred pixels is worth 0.01 px; the worst cell of the table 0.03.
       CHECK(c.rms < 0.05);
       CHECK(c.bias < 0.05);
-      // 60 to 80 scalars: the ratio of a right sigma lies within 0.15 of 1; single cells run from 0.5 to 1.4.
-      CHECK(c.ratio > 0.4);
-      CHECK(c.ratio < 1.6);
+      // 60 to 80 scalars: the ratio of a right sigma lies within 0.25 of 1; over 200 draws clean cells of 10 and 20 px
+      // run from 0.77 to 1.16.
+      CHECK(c.ratio > 0.55);
+      CHECK(c.ratio < 1.45);
     }
 }
 
@@ -122,10 +123,10 @@ TEST_CASE("Worn and half shaded targets are measured well or not accepted", "[ta
   CHECK(std::sqrt(squares / accepted) < 0.2);
 }
 
-TEST_CASE("Road markings are no targets", "[target]") {
+TEST_CASE("Road markings, window bars and drains are no targets", "[target]") {
   int taken = 0;
-  for (const auto mark :
-       {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow, simulate::Mark::corner})
+  for (const auto mark : {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow,
+                          simulate::Mark::corner, simulate::Mark::window, simulate::Mark::grating})
     for (int i = 0; i < 12; ++i) {
       Random random(seed_from(simulate::to_string(mark) + std::to_string(i)));
       simulate::MarkView view;
