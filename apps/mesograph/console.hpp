@@ -87,6 +87,7 @@ Command densify_command();
 Command report_command();
 Command export_command();
 Command run_command();
+Command measure_command();
 Command status_command();
 Command simulate_command();
 Command demo_command();

@@ -121,6 +121,28 @@ def test_a_site_grid_is_brought_onto_common_points_and_its_residuals_are_shown()
     assert all(abs(r["east"] - float(known[r["id"]]["east"])) < 1e-4 for r in listed)
 
 
+def test_slope_ground_and_grid_distance():
+    known = {row["id"]: row for row in rows(SMALL / "control.csv")}
+    a, b = ([float(known[p][axis]) for axis in ("east", "north", "height")] for p in ("K01", "K02"))
+    told = good("measure", *(":".join(map(str, p)) for p in (a, b)), "-s", WORK / "metres")
+    flat, rise = math.hypot(b[0] - a[0], b[1] - a[1]), b[2] - a[2]
+    # Scale of the grid half way (0.9996, and the square of the distance from the central meridian), and of the height.
+    east, radius = 0.5 * (a[0] + b[0]) - 500000, 6.381e6
+    grid_scale = 0.9996 * (1 + east**2 / (2 * radius**2))
+    ground = flat / grid_scale * (1 + 0.5 * (a[2] + b[2]) / radius)
+    assert abs(told["grid"] - flat) < 1e-6 and told["surveyed_slope"] is None
+    # A radius that fits to 0.1 % at 650 m of height, and the same in the grid's scale: 2e-7 of the distance.
+    assert abs(told["ground"] - ground) < 1e-6 * flat, (told, ground)
+    assert abs(told["rise"] - rise) < 1e-3 and abs(told["slope"] - math.hypot(ground, rise)) < 1e-3
+    assert abs(told["direction_deg"] - math.degrees(math.atan2(b[0] - a[0], b[1] - a[1])) % 360) < 1e-6
+    by_name = [good("measure", "K01", "K02", "-s", WORK / name) for name in ("metres", "feet", "south")]
+    for told in by_name:
+        assert abs(told["slope"] - told["surveyed_slope"]) < 0.1 and abs(told["slope"] - by_name[0]["slope"]) < 0.01, by_name
+    assert by_name[0]["grid"] < by_name[0]["ground"] < by_name[0]["slope"]
+    missing = call("measure", "K01", "Q9", "-s", WORK / "metres")
+    assert missing.code == 3 and "no place in the adjusted block" in missing.last
+
+
 def test_a_scale_bar_takes_part_and_is_reported():
     place = WORK / "metres"
     known = {row["id"]: row for row in rows(SMALL / "control.csv")}

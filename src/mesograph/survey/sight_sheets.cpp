@@ -76,13 +76,16 @@ struct Drawings {
   std::map<std::string, std::vector<Shown>> of_photo;
 };
 
-report::SightPage::Row row_of(const Sighting& s, const FoundSightings& result) {
+using Predicted = std::map<std::pair<std::string, std::string>, const PredictedSighting*>;
+
+report::SightPage::Row row_of(const Sighting& s, const FoundSightings& result, const Predicted& predicted) {
   report::SightPage::Row row{s.image, to_string(s.state), s.origin, s.x, s.y, s.sigma, nan, {}, {}};
   if (s.state == SightingState::predicted) {
     row.sigma = nan;
-    for (const PredictedSighting& p : result.predicted)
-      if (p.image == s.image && p.point == s.point)
-        row.ellipse = {{p.at.axes()[0], p.at.axes()[1], p.at.direction() * deg_per_rad}};
+    if (const auto found = predicted.find({s.image, s.point}); found != predicted.end()) {
+      const adjust::Prediction& p = found->second->at;
+      row.ellipse = {{p.axes()[0], p.axes()[1], p.direction() * deg_per_rad}};
+    }
   } else if (const auto found = result.residuals.find({s.image, s.point}); found != result.residuals.end()) {
     row.residual = found->second;
   }
@@ -92,6 +95,8 @@ report::SightPage::Row row_of(const Sighting& s, const FoundSightings& result) {
 Drawings lay_out(const Survey& survey, const std::vector<Sighting>& all,
                  const std::map<std::string, std::string>& roles, const FoundSightings& result, std::size_t most) {
   Drawings out;
+  Predicted predicted;
+  for (const PredictedSighting& p : result.predicted) predicted[{p.image, p.point}] = &p;
   std::map<std::string, std::vector<const Sighting*>> of_point;
   for (const auto& [id, role] : roles) of_point[id];
   for (const Sighting& s : all) of_point[s.point].push_back(&s);
@@ -99,7 +104,7 @@ Drawings lay_out(const Survey& survey, const std::vector<Sighting>& all,
   for (const auto& [id, sightings] : of_point) {
     report::SightPage::Point& point = out.page.points.emplace_back();
     point.id = id, point.role = roles.count(id) ? roles.at(id) : "tie point";
-    for (const Sighting* s : sightings) point.rows.push_back(row_of(*s, result));
+    for (const Sighting* s : sightings) point.rows.push_back(row_of(*s, result, predicted));
     if (sightings.empty()) continue;
     report::SightingSheet& sheet = out.sheets[id];
     sheet.chips.resize(std::min(most, sightings.size()));

@@ -1,0 +1,40 @@
+#include <mesograph/base/errors.hpp>
+#include <mesograph/survey/measure.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace {
+
+void run_measure(Call& call) {
+  if (call.paths.size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
+  const survey::Survey opened(call.survey);
+  const survey::Measured m = survey::measure(opened, call.paths[0], call.paths[1]);
+  const auto number = [](double v) { return std::isfinite(v) ? nlohmann::ordered_json(v) : nullptr; };
+  call.json = {{"from", call.paths[0]},
+               {"to", call.paths[1]},
+               {"slope", number(m.slope)},
+               {"ground", number(m.ground)},
+               {"grid", number(m.grid)},
+               {"rise", number(m.rise)},
+               {"direction_deg", number(m.direction_deg)},
+               {"surveyed_slope", number(m.surveyed)}};
+  const auto line = [&](const char* what, double v, const std::string& note) {
+    call.lines.push_back(fmt::format("{:<18} {:>12.4f} m   {}", what, v, note));
+  };
+  line("slope distance", m.slope,
+       std::isfinite(m.surveyed) ? fmt::format("surveyed coordinates: {:.4f} m", m.surveyed) : "");
+  line("ground distance", m.ground, "level, at the mean height of both");
+  line("grid distance", m.grid, fmt::format("in the plan of the CRS; grid / ground {:.8f}", m.grid / m.ground));
+  line("rise", m.rise, "");
+  call.lines.push_back(fmt::format("{:<18} {:>12.5f} degrees from grid north", "direction", m.direction_deg));
+}
+
+}  // namespace
+
+Command measure_command() {
+  return {"measure", "slope, ground and grid distance between two points", "A B", {}, run_measure};
+}
+
+}  // namespace mesograph::app

@@ -1,0 +1,69 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/measure.hpp>
+#include <sstream>
+
+namespace mesograph::survey {
+
+namespace {
+
+/// A point to measure from or to, local frame.
+struct End {
+  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan), surveyed = Eigen::Vector3d::Constant(nan);
+};
+
+/// "east:north:height"; nothing where the words are an id.
+std::optional<Eigen::Vector3d> coordinates_from(const std::string& words) {
+  std::istringstream stream(words);
+  Eigen::Vector3d out;
+  char first = 0, second = 0;
+  if (!(stream >> out.x() >> first >> out.y() >> second >> out.z()) || !(stream >> std::ws).eof()) return std::nullopt;
+  if (first != ':' || second != ':') return std::nullopt;
+  return out;
+}
+
+End end_of(const NamedBlock& named, const geo::Frame& frame, const std::string& words) {
+  End out;
+  if (const auto place = coordinates_from(words)) {
+    out.X = frame.local_from_crs(*place);
+    return out;
+  }
+  const auto& all = named.block.surveyed;
+  const auto found =
+      std::find_if(all.begin(), all.end(), [&](const adjust::SurveyedPoint& p) { return p.id == words; });
+  if (found == all.end() || !found->point.X.allFinite())
+    throw Error(
+        "measure: point '{}' has no place in the adjusted block; name a point that is sighted in two photos, or "
+        "coordinates, as in 431200.0:6822400.0:640.0",
+        words);
+  out.X = found->point.X;
+  if (!found->natural && found->weight.diagonal().minCoeff() > 0) out.surveyed = found->surveyed;
+  return out;
+}
+
+}  // namespace
+
+Measured measure(const Survey& survey, const std::string& a, const std::string& b) {
+  if (!survey.store.stage("adjust"))
+    throw Error("{}: nothing is adjusted yet; run mesograph adjust first", survey.folder.string());
+  const NamedBlock named = load_block(survey, "adjust");
+  const geo::Frame frame(survey.crs, named.origin);
+  const End from = end_of(named, frame, a), to = end_of(named, frame, b);
+  const Eigen::Vector3d d = to.X - from.X;
+  const Eigen::Vector3d up = frame.local_from_enu(0.5 * (from.X + to.X)).col(2);
+  Measured out;
+  out.slope = d.norm();
+  out.rise = d.dot(up);
+  out.ground = std::sqrt(std::max(0.0, d.squaredNorm() - out.rise * out.rise));
+  const Eigen::Vector3d plan =
+      survey.crs.metric_from(frame.crs_from_local(to.X)) - survey.crs.metric_from(frame.crs_from_local(from.X));
+  out.grid = plan.head<2>().norm();
+  const double azimuth = std::atan2(plan.x(), plan.y()) * deg_per_rad;
+  out.direction_deg = azimuth < 0 ? azimuth + 360 : azimuth;
+  if (from.surveyed.allFinite() && to.surveyed.allFinite()) out.surveyed = (to.surveyed - from.surveyed).norm();
+  return out;
+}
+
+}  // namespace mesograph::survey

@@ -1,0 +1,23 @@
+#pragma once
+
+#include <mesograph/survey/survey.hpp>
+
+namespace mesograph::survey {
+
+/// Distances between two points of an adjusted block, as a person with a tape or a total station knows them; m.
+struct Measured {
+  double slope = nan;          ///< in space
+  double ground = nan;         ///< level, at the mean height of both
+  double grid = nan;           ///< in the plan of the survey's CRS, brought to metres
+  double rise = nan;           ///< height of b less that of a, along the vertical half way
+  double direction_deg = nan;  ///< from a to b against the grid's north, clockwise, 0 to 360
+  double surveyed = nan;       ///< slope between the surveyed coordinates; NaN where one has none
+};
+
+/// Measures from `a` to `b`: ids of sighted control, checks or tie points (their adjusted places), or coordinates
+/// "east:north:height" in the survey's CRS. The level distance takes the ellipsoid's normal half way for the vertical:
+/// over a kilometre that is right to some micrometres. In a local survey, slope and plan are those of its frame.
+/// Throws Error where nothing is adjusted, or a point is not known or not intersected.
+Measured measure(const Survey& survey, const std::string& a, const std::string& b);
+
+}  // namespace mesograph::survey
