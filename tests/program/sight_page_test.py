@@ -1,5 +1,5 @@
 #!/usr/bin/python3
-"""results/sight.html in a browser, with real clicks and keys. Exit code 77, skipped, where there is no Chromium."""
+"""results/sight.html in a browser, with real clicks and keys. Exit code 77, skipped, where there is no Chromium or it does not start."""
 import math
 import shutil
 import sys
@@ -9,6 +9,7 @@ from harness import SMALL, call, folder, good, new_survey, rows, run_all
 
 try:
     from selenium import webdriver
+    from selenium.common.exceptions import WebDriverException
     from selenium.webdriver.common.action_chains import ActionChains
     from selenium.webdriver.common.by import By
     from selenium.webdriver.common.keys import Keys
@@ -28,7 +29,11 @@ def browser():
     for word in ("--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--window-size=1280,1000", f"--user-data-dir={WORK / 'profile'}"):
         options.add_argument(word)
     options.add_experimental_option("prefs", {"download.default_directory": str(WORK), "download.prompt_for_download": False})
-    return webdriver.Chrome(service=Service(shutil.which("chromedriver")), options=options)
+    try:
+        return webdriver.Chrome(service=Service(shutil.which("chromedriver")), options=options)
+    except WebDriverException as reason:  # as where a container forbids what a browser needs
+        print(f"skipped: Chromium does not start here: {reason}")
+        sys.exit(77)
 
 
 def row_of(image, point):
