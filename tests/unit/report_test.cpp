@@ -2,6 +2,8 @@
 #include <mesograph/report/canvas.hpp>
 #include <mesograph/report/figures.hpp>
 #include <mesograph/report/page.hpp>
+#include <mesograph/report/sight_page.hpp>
+#include <nlohmann/json.hpp>
 
 using namespace mesograph;
 using Catch::Matchers::Contains;
@@ -69,4 +71,35 @@ TEST_CASE("Figures are PNGs, also of nothing and of one point") {
   const std::string empty = report::residual_figure(field);
   field.mean[5] = {0.3, -0.2};
   CHECK(report::residual_figure(field) != empty);
+}
+
+TEST_CASE("The page to sight on holds its data whole, whatever names hold") {
+  report::SightPage page;
+  page.title = "slip & <road>";
+  page.key = "k";
+  report::SightPage::Row row;
+  row.image = "a</script>{{b}}.jpg", row.state = "predicted", row.x = 10.25, row.y = 20;
+  row.ellipse = {{3.0, 1.0, 45.0}};
+  row.chip = report::SightPage::Chip{-5, 7, 61, std::string("\x00\xff\x10", 3)};
+  page.points = {{"K<1>", "control", {row}}, {"K2", "check", {}}};
+  page.photos = {{row.image, "../fotos \xC3\xBC #1?/a%.jpg"}};
+  const std::string html = report::sight_page(page);
+  CHECK(html.find("<title>slip &amp; &lt;road&gt;: sightings</title>") != std::string::npos);
+  const std::string open = "<script type=\"application/json\" id=\"data\">";
+  const auto from = html.find(open);
+  REQUIRE(from != std::string::npos);
+  const auto begin = from + open.size(), end = html.find("</script>", begin);
+  const auto data = nlohmann::json::parse(html.substr(begin, end - begin));
+  CHECK(data["points"][0]["id"] == "K<1>");
+  const auto& read = data["points"][0]["rows"][0];
+  CHECK(read["image"] == row.image);
+  CHECK(read["x"] == 10.25);
+  CHECK(read["sigma"].is_null());
+  CHECK(read["ellipse"][2] == 45.0);
+  CHECK(read["chip"]["left"] == -5);
+  // RFC 4648: 00 FF 10 are the sextets 0, 15, 60, 16.
+  CHECK(read["chip"]["src"] == "data:image/jpeg;base64,AP8Q");
+  // RFC 3986: what would end the path or begin an escape is escaped, byte by byte.
+  CHECK(data["photos"][row.image] == "../fotos%20%C3%BC%20%231%3F/a%25.jpg");
+  CHECK(data["points"][1]["rows"].empty());
 }
