@@ -4,7 +4,6 @@
 #include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
-#include <map>
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/target.hpp>
 #include <mesograph/control/target_start.hpp>
@@ -269,22 +268,42 @@ Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::
   return out;
 }
 
+/// Pixels by their column and row.
+class PixelGrid {
+ public:
+  explicit PixelGrid(const std::vector<Pixel>& pixels) {
+    int right = 0, bottom = 0;
+    left_ = top_ = 1 << 30;
+    for (const Pixel& p : pixels) {
+      left_ = std::min(left_, p.col), top_ = std::min(top_, p.row);
+      right = std::max(right, p.col), bottom = std::max(bottom, p.row);
+    }
+    width_ = right - left_ + 1, height_ = bottom - top_ + 1;
+    place_.assign(static_cast<std::size_t>(width_) * height_, -1);
+    for (std::size_t i = 0; i < pixels.size(); ++i)
+      place_[static_cast<std::size_t>(pixels[i].row - top_) * width_ + (pixels[i].col - left_)] = static_cast<int>(i);
+  }
+  /// Index of the pixel there; -1: none.
+  int at(int col, int row) const {
+    col -= left_, row -= top_;
+    return col < 0 || row < 0 || col >= width_ || row >= height_ ? -1
+                                                                 : place_[static_cast<std::size_t>(row) * width_ + col];
+  }
+
+ private:
+  int left_ = 0, top_ = 0, width_ = 0, height_ = 0;
+  std::vector<int> place_;
+};
+
 /// Residuals side by side are alike where the drawing does not fit, so scores of neighbours count together (Newey and
 /// West 1987).
-Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const Eigen::MatrixXd& influence, int reach) {
-  int left = 1 << 30, top = 1 << 30, width = 0, height = 0;
-  for (const Pixel& p : pixels) left = std::min(left, p.col), top = std::min(top, p.row);
-  for (const Pixel& p : pixels) width = std::max(width, p.col - left + 1), height = std::max(height, p.row - top + 1);
-  std::vector<int> place(static_cast<std::size_t>(width) * height, -1);
-  for (std::size_t i = 0; i < pixels.size(); ++i)
-    place[static_cast<std::size_t>(pixels[i].row - top) * width + (pixels[i].col - left)] = static_cast<int>(i);
+Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const PixelGrid& grid,
+                                     const Eigen::MatrixXd& influence, int reach) {
   Eigen::Matrix2d meat = Eigen::Matrix2d::Zero();
   for (std::size_t i = 0; i < pixels.size(); ++i)
     for (int dr = -reach; dr <= reach; ++dr)
       for (int dc = -reach; dc <= reach; ++dc) {
-        const int row = pixels[i].row - top + dr, col = pixels[i].col - left + dc;
-        if (row < 0 || col < 0 || row >= height || col >= width) continue;
-        const int j = place[static_cast<std::size_t>(row) * width + col];
+        const int j = grid.at(pixels[i].col + dc, pixels[i].row + dr);
         if (j < 0) continue;
         const double fade = (1 - std::abs(dr) / (reach + 1.0)) * (1 - std::abs(dc) / (reach + 1.0));
         meat += fade * influence.row(static_cast<Eigen::Index>(i)).transpose() * influence.row(j);
@@ -320,21 +339,18 @@ double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const 
 }
 
 /// See Target::lopsided. Noise is what neighbours differ by.
-double lopsidedness(const std::vector<Pixel>& pixels, const State& s, int step) {
-  std::map<std::pair<int, int>, std::size_t> at;
-  for (std::size_t i = 0; i < pixels.size(); ++i) at[{pixels[i].col, pixels[i].row}] = i;
+double lopsidedness(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s, int step) {
   double noise = 0, odd = 0, mean = 0, variance = 0;
   int neighbours = 0, pairs = 0;
   for (std::size_t i = 0; i < pixels.size(); ++i) {
     const double r = s.residual[static_cast<Eigen::Index>(i)];
     mean += pixels[i].value / static_cast<double>(pixels.size());
-    if (const auto next = at.find({pixels[i].col + 1, pixels[i].row}); next != at.end())
-      noise += std::pow(r - s.residual[static_cast<Eigen::Index>(next->second)], 2) / 2, ++neighbours;
+    if (const int next = grid.at(pixels[i].col + 1, pixels[i].row); next >= 0)
+      noise += std::pow(r - s.residual[next], 2) / 2, ++neighbours;
     const Eigen::Vector2d across = 2 * s.p.head<2>() - pixels[i].x;
-    const auto opposite =
-        at.find({static_cast<int>(std::floor(across.x() / step)), static_cast<int>(std::floor(across.y() / step))});
-    if (opposite != at.end())
-      odd += std::pow(0.5 * (r - s.residual[static_cast<Eigen::Index>(opposite->second)]), 2), ++pairs;
+    const int opposite =
+        grid.at(static_cast<int>(std::floor(across.x() / step)), static_cast<int>(std::floor(across.y() / step)));
+    if (opposite >= 0) odd += std::pow(0.5 * (r - s.residual[opposite]), 2), ++pairs;
   }
   for (const Pixel& pixel : pixels) variance += std::pow(pixel.value - mean, 2) / static_cast<double>(pixels.size());
   if (pairs == 0 || neighbours == 0 || !(variance > 0)) return nan;
@@ -343,8 +359,8 @@ double lopsidedness(const std::vector<Pixel>& pixels, const State& s, int step) 
 
 /// As if all residuals were independent, times what neighbours that are alike, or whole sectors that are, make of it;
 /// and a share for what drawing and pixels have not in common, measured on drawn sheets (docs/methods.md).
-Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J,
-                              double& strain) {
+Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s,
+                              const Eigen::MatrixXd& J, double& strain) {
   const Scores scores = scores_of(pixels, s, J);
   const Eigen::MatrixXd inverse = scores.N.fullPivLu().inverse();
   const auto n = static_cast<double>(J.rows());
@@ -352,7 +368,7 @@ Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const State& s, 
   const Eigen::Matrix2d plain = variance * inverse.topLeftCorner<2, 2>();
   const Eigen::MatrixXd influence = scores.of_pixel * inverse.topRows<2>().transpose();
   const int reach = 3 + static_cast<int>(2 * std::exp(s.p[log_blur]));  // blur makes alike what lies within it
-  const double alike = neighbour_covariance(pixels, influence, reach).trace() / plain.trace();
+  const double alike = neighbour_covariance(pixels, grid, influence, reach).trace() / plain.trace();
   strain = jackknife_strain(pixels, s, scores, J, variance);
   return 1.25 * std::max({1.0, alike, strain}) * plain + 0.004 * 0.004 * Eigen::Matrix2d::Identity();
 }
@@ -441,14 +457,15 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   Target out;
   out.kind = kind;
   out.x = s->p.head<2>();
-  out.covariance = covariance_of(pixels, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
+  const PixelGrid grid(pixels);
+  out.covariance = covariance_of(pixels, grid, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
   if (kind == TargetKind::cross)
     out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]}, s->a, s->a + s->b, 4 * radius);
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
   out.fit = explained(pixels, *s);
-  out.lopsided = lopsidedness(pixels, *s, step_of(start));
+  out.lopsided = lopsidedness(pixels, grid, *s, step_of(start));
   // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20
   // pixels: a pixel by its root. Whole ones come up to 0.0015, and their centres stay.
   if (out.lopsided > 0.0015) out.covariance.diagonal().array() += out.lopsided - 0.0015;

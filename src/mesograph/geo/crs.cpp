@@ -203,4 +203,8 @@ Crs resolve(const CrsRequest& request) {
   return crs;
 }
 
+Crs resolve_of_file(const std::string& crs) {
+  return resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""});
+}
+
 }  // namespace mesograph::geo

@@ -50,6 +50,10 @@ struct Crs {
 /// on its heights, or where the geoid grid is not installed.
 Crs resolve(const CrsRequest& request);
 
+/// A CRS that a file of positions or points is in: where it says nothing of heights, they are those of a receiver,
+/// above the ellipsoid. Throws as resolve does.
+Crs resolve_of_file(const std::string& crs);
+
 /// EPSG code of the ETRS89 (Europe) or WGS 84 UTM zone of a place; lon, lat in degrees.
 int utm_code(double lon_deg, double lat_deg);
 

@@ -234,8 +234,7 @@ std::vector<Eigen::Vector3d> wgs84_from(const std::string& crs, const std::vecto
     for (const Eigen::Vector3d& p : points) out.push_back(transform(shift.get(), PJ_INV, p, "datum operation"));
     return out;
   }
-  // Heights of a CRS without a vertical part are those of a receiver: ellipsoidal.
-  return wgs84_from(resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""}), points);
+  return wgs84_from(resolve_of_file(crs), points);
 }
 
 std::vector<Eigen::Vector3d> wgs84_from(const Crs& crs, const std::vector<Eigen::Vector3d>& points) {
@@ -264,7 +263,7 @@ std::vector<Eigen::Vector3d> crs_from(const std::string& from, const Crs& to,
     base = base_geographic_3d(context.get(), to);
     geocentric = make_datum_shift(context.get(), named, base, from, shift);
   } else {
-    const Crs crs = resolve({from, from.find('+') == std::string::npos ? "ellipsoidal" : "", ""});
+    const Crs crs = resolve_of_file(from);
     source = std::make_unique<Grid>(context.get(), crs);
     base = base_geographic_3d(context.get(), crs);
   }

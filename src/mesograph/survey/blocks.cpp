@@ -80,9 +80,8 @@ std::optional<Eigen::Vector3d> find_origin(const Survey& survey, const PhotoTabl
     return survey.crs.local ? m : geo::crs_from_wgs84(survey.crs, m);
   }
   if (survey.crs.local) return Eigen::Vector3d::Zero();
-  if (fs::exists(survey.inputs() / "control.csv"))
-    for (const ControlRow& row : read_control(survey.inputs() / "control.csv"))
-      if (std::isfinite(row.east) && std::isfinite(row.height)) places.push_back({row.east, row.north, row.height});
+  for (const ControlRow& row : stored_control(survey.inputs()))
+    if (std::isfinite(row.east) && std::isfinite(row.height)) places.push_back({row.east, row.north, row.height});
   if (places.empty())
     if (const auto listing = load_listing(survey))
       for (const auto& row : listing->rows)
@@ -245,9 +244,7 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
                                                    const std::vector<std::string>& images, const fs::path& found) {
   std::vector<adjust::SurveyedPoint> out;
   std::map<std::string, std::size_t> index;
-  std::vector<ControlRow> rows;
-  if (fs::exists(survey.inputs() / "control.csv")) rows = read_control(survey.inputs() / "control.csv");
-  for (const ControlRow& row : rows) {
+  for (const ControlRow& row : stored_control(survey.inputs())) {
     adjust::SurveyedPoint p;
     p.id = row.id;
     p.role = row.role;
@@ -288,12 +285,10 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
 std::vector<adjust::ScaleBar> scale_bars(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points,
                                          std::vector<std::string>& missing) {
   std::vector<adjust::ScaleBar> out;
-  const fs::path file = survey.inputs() / "scalebars.csv";
-  if (!fs::exists(file)) return out;
   std::map<std::string, std::size_t> index;
   for (std::size_t i = 0; i < points.size(); ++i)
     if (points[i].role == adjust::Role::control && points[i].point.rays.size() >= 2) index[points[i].id] = i;
-  for (const ScaleBarRow& row : read_scale_bars(file)) {
+  for (const ScaleBarRow& row : stored_scale_bars(survey.inputs())) {
     const auto a = index.find(row.a), b = index.find(row.b);
     if (a == index.end() || b == index.end())
       missing.push_back(row.id);

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <map>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
@@ -7,7 +8,6 @@
 #include <mesograph/control/vector_points.hpp>
 #include <mesograph/report/figures.hpp>
 #include <mesograph/survey/stages.hpp>
-#include <map>
 #include <set>
 
 namespace mesograph::survey {
@@ -16,11 +16,6 @@ namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
 namespace {
-
-std::vector<ControlRow> stored_control(const Survey& survey) {
-  const fs::path file = survey.inputs() / "control.csv";
-  return fs::exists(file) ? read_control(file) : std::vector<ControlRow>();
-}
 
 adjust::Role role_from(const control::FilePoint& p) {
   if (p.role.empty() || p.role == "control") return adjust::Role::control;
@@ -35,9 +30,7 @@ Eigen::Vector3d units_of(const Survey& survey, const ControlOptions& options, co
                          const std::string& crs) {
   if (file.coordinates != control::Coordinates::grid || (!options.reading.plan && !options.reading.height))
     return Eigen::Vector3d::Ones();
-  const geo::Crs own =
-      crs.empty() ? survey.crs
-                  : geo::resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", std::string()});
+  const geo::Crs own = crs.empty() ? survey.crs : geo::resolve_of_file(crs);
   return {options.reading.plan ? own.unit : 1.0, options.reading.plan ? own.unit : 1.0,
           options.reading.height ? own.height_unit : 1.0};
 }
@@ -156,8 +149,8 @@ Json tell_fit(const control::SiteGrid& fit, int parameters, const std::vector<st
           {"residuals", residuals}};
 }
 
-/// Points of a site's own grid in the survey's CRS: fitted onto those of them that --onto knows there. With 7 parameters
-/// in space (the local frame), with 4 in the map.
+/// Points of a site's own grid in the survey's CRS: fitted onto those of them that --onto knows there. With 7
+/// parameters in space (the local frame), with 4 in the map.
 std::vector<Eigen::Vector3d> fitted_onto(const Survey& survey, const ControlOptions& options,
                                          const std::vector<control::FilePoint>& points,
                                          const std::vector<Eigen::Vector3d>& places, Json& told, Progress& progress) {
@@ -409,9 +402,7 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
 
 /// The bars that are kept, with those of a file added, the same id replaced and said.
 std::vector<ScaleBarRow> with_bars(const Survey& survey, const ControlOptions& options, Progress& progress) {
-  const fs::path kept = survey.inputs() / "scalebars.csv";
-  std::vector<ScaleBarRow> out;
-  if (fs::exists(kept)) out = read_scale_bars(kept);
+  std::vector<ScaleBarRow> out = stored_scale_bars(survey.inputs());
   if (options.scale_bars.empty()) return out;
   for (const ScaleBarRow& row : read_scale_bars(options.scale_bars)) {
     const auto old = std::find_if(out.begin(), out.end(), [&](const ScaleBarRow& r) { return r.id == row.id; });
@@ -434,8 +425,7 @@ void draw_control(const Survey& survey, const std::vector<ControlRow>& rows, con
   for (const ControlRow& row : rows) {
     if (row.role == adjust::Role::off || std::isnan(row.east)) continue;
     place[row.id] = survey.crs.metric_from({row.east, row.north, 0.0}).head<2>();
-    map.points.push_back(
-        {row.id, place[row.id], Eigen::Vector3d::Constant(nan), row.role == adjust::Role::check});
+    map.points.push_back({row.id, place[row.id], Eigen::Vector3d::Constant(nan), row.role == adjust::Role::check});
   }
   if (map.points.empty()) return;
   for (const ScaleBarRow& bar : bars)
@@ -466,7 +456,7 @@ Json json_of_bars(const std::vector<ScaleBarRow>& bars) {
 }  // namespace
 
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
-  std::vector<ControlRow> rows = stored_control(survey);
+  std::vector<ControlRow> rows = stored_control(survey.inputs());
   const std::string before = control_text(rows, survey.crs);
   Json fit = nullptr;
   std::set<std::string> known;
@@ -485,7 +475,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
       *old = row;
     }
     if (!replaced.empty())
-      progress.say(fmt::format("{} points that were there are replaced: {}", replaced.size(), fmt::join(replaced, ", ")));
+      progress.say(
+          fmt::format("{} points that were there are replaced: {}", replaced.size(), fmt::join(replaced, ", ")));
   }
   const std::string rmse = check_rmse(survey), why = rmse.empty() ? "by hand" : "by hand; " + rmse;
   std::vector<Decision> changes;

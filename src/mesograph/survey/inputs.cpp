@@ -72,6 +72,10 @@ std::vector<ControlRow> read_control(const fs::path& path) {
   return out;
 }
 
+std::vector<ControlRow> stored_control(const fs::path& inputs) {
+  return fs::exists(inputs / "control.csv") ? read_control(inputs / "control.csv") : std::vector<ControlRow>();
+}
+
 std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs) {
   const bool by_axis =
       std::any_of(rows.begin(), rows.end(), [](const ControlRow& p) { return p.sigma_e > 0 || p.sigma_n > 0; });
@@ -100,6 +104,10 @@ std::vector<ScaleBarRow> read_scale_bars(const fs::path& path) {
     out.push_back(bar);
   }
   return out;
+}
+
+std::vector<ScaleBarRow> stored_scale_bars(const fs::path& inputs) {
+  return fs::exists(inputs / "scalebars.csv") ? read_scale_bars(inputs / "scalebars.csv") : std::vector<ScaleBarRow>();
 }
 
 std::string scale_bars_text(const std::vector<ScaleBarRow>& rows) {

@@ -28,6 +28,8 @@ struct ControlRow {
 /// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v,sigma_e,sigma_n]. Throws Error naming file
 /// and line where a column is missing, a number is none, an id is empty or comes twice, or a role is unknown.
 std::vector<ControlRow> read_control(const std::filesystem::path& path);
+/// The survey's own control; empty where there is none yet.
+std::vector<ControlRow> stored_control(const std::filesystem::path& inputs);
 std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs);
 
 /// A row of scalebars.csv: a measured distance in space between two points that are sighted.
@@ -38,6 +40,8 @@ struct ScaleBarRow {
 /// Reads a file of scale bars: columns id,a,b,length,sigma. Throws Error naming file and line where an id comes twice,
 /// both ends are the same, or a length or sigma is not greater than 0.
 std::vector<ScaleBarRow> read_scale_bars(const std::filesystem::path& path);
+/// The survey's own scale bars; empty where there are none.
+std::vector<ScaleBarRow> stored_scale_bars(const std::filesystem::path& inputs);
 std::string scale_bars_text(const std::vector<ScaleBarRow>& rows);
 
 enum class SightingState { predicted, found, confirmed, rejected };

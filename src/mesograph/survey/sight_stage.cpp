@@ -18,15 +18,9 @@ constexpr const char* version = "sight 3";
 
 using Json = nlohmann::ordered_json;
 
-std::vector<ControlRow> stored_control(const Survey& survey) {
-  const fs::path file = survey.inputs() / "control.csv";
-  return fs::exists(file) ? read_control(file) : std::vector<ControlRow>();
-}
-
 std::vector<std::string> ends_of_bars(const Survey& survey) {
   std::vector<std::string> out;
-  if (const fs::path bars = survey.inputs() / "scalebars.csv"; fs::exists(bars))
-    for (const ScaleBarRow& bar : read_scale_bars(bars)) out.insert(out.end(), {bar.a, bar.b});
+  for (const ScaleBarRow& bar : stored_scale_bars(survey.inputs())) out.insert(out.end(), {bar.a, bar.b});
   return out;
 }
 
@@ -42,7 +36,7 @@ void import_sightings(const Survey& survey, const fs::path& file, bool natural, 
                       Progress& progress) {
   std::set<std::string> images, points;
   for (const Photo& p : load_photos(survey).photos) images.insert(p.image);
-  for (const ControlRow& row : stored_control(survey)) points.insert(row.id);
+  for (const ControlRow& row : stored_control(survey.inputs())) points.insert(row.id);
   for (const std::string& end : ends_of_bars(survey)) points.insert(end);
   std::map<std::pair<std::string, std::string>, std::size_t> index;
   for (std::size_t i = 0; i < all.size(); ++i) index[{all[i].image, all[i].point}] = i;
@@ -148,7 +142,7 @@ std::vector<Sighting> all_sightings(const std::vector<Sighting>& both, const Fou
 std::map<std::string, std::string> roles_of(const Survey& survey) {
   std::map<std::string, std::string> out;
   for (const std::string& end : ends_of_bars(survey)) out[end] = "end of a scale bar";
-  for (const ControlRow& row : stored_control(survey)) out[row.id] = adjust::to_string(row.role);
+  for (const ControlRow& row : stored_control(survey.inputs())) out[row.id] = adjust::to_string(row.role);
   return out;
 }
 
@@ -191,13 +185,13 @@ Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   judge(options.confirm, SightingState::confirmed, found, by_people);
   judge(options.reject, SightingState::rejected, found, by_people);
   if (!by_people.empty()) write_file(by_people_file, sightings_text(by_people));
-  if (by_people.empty() && stored_control(survey).empty() && ends_of_bars(survey).empty())
+  if (by_people.empty() && stored_control(survey.inputs()).empty() && ends_of_bars(survey).empty())
     throw Error("{}: has no control points to sight; run mesograph control FILE first", survey.folder.string());
   const fs::path table = survey.results() / "sightings.csv";
   const std::string print = sight_fingerprint(survey);
-  if (const auto stage = survey.store.stage("sight");
-      stage && stage->fingerprint == print && fs::exists(table) && fs::exists(found_path) &&
-      fs::exists(survey.results() / "sight.html"))
+  if (const auto stage = survey.store.stage("sight"); stage && stage->fingerprint == print && fs::exists(table) &&
+                                                      fs::exists(found_path) &&
+                                                      fs::exists(survey.results() / "sight.html"))
     return {stage->summary, false};
   FoundSightings result;
   if (auto named = oriented_block(survey, progress)) try {
