@@ -58,11 +58,32 @@ struct Group {
   double sigma0 = nan;  ///< sqrt(v'Pv / redundancy)
 };
 
-/// A tested observation that stands out (Baarda 1968): |w| above 3.29 (alpha 0.001).
+/// What the others say of one scalar observation (Baarda 1968): alpha 0.001, power 0.80.
+struct Tested {
+  double residual = nan;    ///< adjusted - observed
+  double redundancy = nan;  ///< share of an error of it that its residual shows
+  double w = nan;           ///< residual over its own standard deviation; NaN where the redundancy is nought
+  double gross = nan;       ///< the error it would have, were it the only wrong one: -residual / redundancy
+  double detectable = nan;  ///< the smallest error that would be found: 4.13 sigma / sqrt(redundancy)
+  double effect = nan;      ///< what one of that size does to the point's place, m, or to the adjusted value itself
+};
+inline constexpr double critical_w = 3.29;
+/// Of a residual, the sigma of its observation, and the variance of the adjusted value.
+Tested tested(double residual, double sigma, double adjusted_variance);
+
+/// A control point without which the block was adjusted.
+struct LeftOut {
+  bool available = false;  ///< false: nothing below is set
+  int rays = 0;
+  Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);  ///< of X, the survey's share not in it
+};
+
+/// A tested observation that stands out: |w| above 3.29.
 struct Suspect {
-  std::string kind;  ///< "sighting", "control" or "scale bar"
+  std::string kind;  ///< "sighting", "control", "scale bar" or "position"
   std::string id;
-  int station = -1;       ///< of a sighting
+  int station = -1;       ///< of a sighting or a position
   std::string component;  ///< x, y; east, north, height; length
   double size = nan;      ///< estimated gross error: pixels, m
   double w = nan;
@@ -74,14 +95,18 @@ struct SurveyedResult {
       Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
   int rays = 0;
   double rms_px = nan;
+  std::array<Tested, 3> coordinates;             ///< of control, along the point's axes; of checks the residual is NaN
+  double together = nan;                         ///< quadratic form of all its coordinates' residuals
+  int together_of = 0;                           ///< how many coordinates those are
+  std::vector<std::array<Tested, 2>> sightings;  ///< one a ray, x and y; NaN where the ray takes no part
+  LeftOut left_out;                              ///< of control
 };
 
 /// A scale bar after the adjustment.
 struct ScaleBarResult {
-  bool used = false;            ///< both ends took part; else nothing else is set
-  double length = nan;          ///< between the adjusted ends, m
-  double residual_sigma = nan;  ///< standard deviation of adjusted - measured, m
-  double redundancy = nan;
+  bool used = false;    ///< both ends took part; else nothing else is set
+  double length = nan;  ///< between the adjusted ends, m
+  Tested test;
 };
 
 struct AdjustResult {
@@ -95,8 +120,10 @@ struct AdjustResult {
   int tie_points = 0;
   std::vector<Group> groups;
   std::vector<Suspect> suspects;
-  std::vector<SurveyedResult> surveyed;    ///< one per Block::surveyed; empty where control takes no part
-  std::vector<ScaleBarResult> scale_bars;  ///< one per Block::scale_bars; empty where control takes no part
+  std::vector<SurveyedResult> surveyed;          ///< one per Block::surveyed; empty where control takes no part
+  std::vector<std::array<Tested, 3>> positions;  ///< one a station, local axes; NaN: without, or no unknown
+  std::vector<std::array<Tested, 3>> attitudes;  ///< one a station, about the camera's axes, rad
+  std::vector<ScaleBarResult> scale_bars;        ///< one per Block::scale_bars; empty where control takes no part
   Layout layout;
   Covariance inverse;  ///< of stations, cameras and offsets at sigma0 = 1
 };

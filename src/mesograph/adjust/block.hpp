@@ -18,6 +18,10 @@ struct Station {
   Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
   Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
+  double sigma_position[2] = {nan, nan};                      ///< m, plan per axis and height; NaN: the sortie's
+  Eigen::Matrix3d attitude = Eigen::Matrix3d::Constant(nan);  ///< ground_from_camera as observed; NaN: none
+  double sigma_attitude = nan;                                ///< rad per axis; NaN: the attitude is no observation
+  double time = nan;                                          ///< s, of exposure; for the drift of positions
   /// Where up is, unit vector in the camera frame, and how well that is known, rad: observed where sigma is not NaN.
   Eigen::Vector3d up = Eigen::Vector3d::UnitZ();
   double sigma_up = nan;
@@ -29,9 +33,17 @@ struct Station {
 
 struct Sortie {
   std::string name;
-  double sigma_photo[2] = {3.0, 5.0};                ///< m, plan per axis and height, of one observed position
-  double sigma_offset[2] = {3.0, 5.0};               ///< m, of the offset that all positions of the sortie share
-  Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< estimated: observed = C + offset
+  double sigma_photo[2] = {3.0, 5.0};   ///< m, plan per axis and height, of one observed position
+  double sigma_offset[2] = {3.0, 5.0};  ///< m, of the offset that all positions of the sortie share
+  /// From the perspective centre to what the positions are of, in the camera frame, m: measured, not estimated.
+  Eigen::Vector3d lever_arm = Eigen::Vector3d::Zero();
+  bool drifts = false;                       ///< the offset grows with time, at a rate that is estimated
+  double sigma_drift[2] = {0.001, 0.002};    ///< m/s, plan per axis and height: how fast it may
+  double mean_time = 0;                      ///< s, of the sortie's photos
+  double sigma_boresight = 5 * rad_per_deg;  ///< rad per axis, of the turn that all attitudes of the sortie share
+  Eigen::Vector3d offset = Eigen::Vector3d::Zero();     ///< estimated, m
+  Eigen::Vector3d drift = Eigen::Vector3d::Zero();      ///< estimated, m/s
+  Eigen::Vector3d boresight = Eigen::Vector3d::Zero();  ///< estimated: observed attitude = R turned by it, rad
 };
 
 /// An image point of a ground point.
@@ -57,6 +69,8 @@ struct SurveyedPoint {
   bool natural = false;  ///< a tie point that people sighted; of role control, without weight
   Eigen::Vector3d surveyed = Eigen::Vector3d::Constant(nan);
   Eigen::Matrix3d weight = Eigen::Matrix3d::Zero();  ///< inverse covariance, 1/m^2; zero in unsurveyed directions
+  /// Columns: the directions east, north and height in which it was surveyed, and in which it is tested.
+  Eigen::Matrix3d axes = Eigen::Matrix3d::Identity();
   GroundPoint point;
 };
 

@@ -19,10 +19,6 @@ double cauchy_cost(double squared, double scale) {
   return scale > 0 ? scale * scale * std::log1p(squared / (scale * scale)) : squared;
 }
 
-Eigen::Vector3d inverse_variance(const double (&sigma)[2]) {
-  return {1 / (sigma[0] * sigma[0]), 1 / (sigma[0] * sigma[0]), 1 / (sigma[1] * sigma[1])};
-}
-
 double distance(const Block& block, const ScaleBar& bar) {
   return (block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X).norm();
 }
@@ -31,43 +27,6 @@ double distance(const Block& block, const ScaleBar& bar) {
 
 const GroundPoint& ground_point(const Block& block, const ActivePoint& point) {
   return point.surveyed ? block.surveyed[point.index].point : block.points[point.index];
-}
-
-Layout make_layout(const Block& block, const Scope& scope) {
-  Layout out;
-  out.station.assign(block.stations.size(), -1);
-  out.camera.assign(block.cameras.size(), -1);
-  out.sortie.assign(block.sorties.size(), -1);
-  out.end.assign(block.surveyed.size(), -1);
-  std::vector<char> camera_used(block.cameras.size(), 0), sortie_used(block.sorties.size(), 0);
-  for (std::size_t i = 0; i < block.stations.size(); ++i) {
-    const Station& s = block.stations[i];
-    if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
-    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
-    if (s.held) continue;
-    out.station[i] = out.columns;
-    out.columns += 6;
-    if (scope.positions && s.position.allFinite()) sortie_used[s.sortie] = 1;
-  }
-  out.station_columns = out.columns;
-  for (std::size_t k = 0; k < camera::parameter_count; ++k)
-    if (scope.free[k]) out.free.push_back(static_cast<camera::Parameter>(k));
-  for (std::size_t i = 0; i < block.cameras.size(); ++i) {
-    if (!camera_used[i] || out.free.empty()) continue;
-    out.camera[i] = out.columns;
-    out.columns += static_cast<int>(out.free.size());
-  }
-  for (std::size_t i = 0; i < block.sorties.size(); ++i) {
-    if (!sortie_used[i]) continue;
-    out.sortie[i] = out.columns;
-    out.columns += 3;
-  }
-  for (const ScaleBar& bar : block.scale_bars) {
-    if (!scope.control || !takes_part(block, bar)) continue;
-    for (const std::size_t i : {bar.a, bar.b})
-      if (out.end[i] < 0) out.end[i] = out.columns, out.columns += 3;
-  }
-  return out;
 }
 
 NormalEquations::NormalEquations(const Block& block, const Scope& scope)
@@ -164,20 +123,11 @@ double NormalEquations::cost(const Block& block) const {
   for (const ScaleBar& bar : block.scale_bars)
     if (layout_.end[bar.a] >= 0 && layout_.end[bar.b] >= 0)
       total += std::pow((distance(block, bar) - bar.length) / bar.sigma, 2);
-  for (std::size_t i = 0; i < block.stations.size(); ++i) {
-    const Station& s = block.stations[i];
-    if (layout_.station[i] < 0 || layout_.sortie[s.sortie] < 0 || !s.position.allFinite()) continue;
-    const Sortie& sortie = block.sorties[s.sortie];
-    const Eigen::Vector3d d = s.C + sortie.offset - s.position;
-    total += d.cwiseAbs2().dot(inverse_variance(sortie.sigma_photo));
-  }
+  for (const SortieTerm& term : sortie_terms(block, layout_)) total += term.v.squaredNorm();
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (layout_.station[i] >= 0 && s.sigma_up > 0) total += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
   }
-  for (std::size_t i = 0; i < block.sorties.size(); ++i)
-    if (layout_.sortie[i] >= 0)
-      total += block.sorties[i].offset.cwiseAbs2().dot(inverse_variance(block.sorties[i].sigma_offset));
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (const camera::Parameter k : layout_.free) {
       const double sigma = block.priors[i].sigma[k];
@@ -304,24 +254,7 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
 void NormalEquations::build(const Block& block) {
   parallel_for(points_.size(), 64, [&](std::size_t p) { linearise(block, p); });
   build_ends(block);
-  position_columns_.clear();
-  position_terms_.clear();
-  const auto add = [&](int station, int sortie, const Eigen::Vector3d& weight, const Eigen::Vector3d& misclosure) {
-    Eigen::Matrix<double, 3, 2> term;
-    term << weight, weight.cwiseProduct(misclosure);
-    position_columns_.emplace_back(station, sortie);
-    position_terms_.push_back(term);
-  };
-  for (std::size_t i = 0; i < block.stations.size(); ++i) {
-    const Station& s = block.stations[i];
-    if (layout_.station[i] < 0 || layout_.sortie[s.sortie] < 0 || !s.position.allFinite()) continue;
-    const Sortie& sortie = block.sorties[s.sortie];
-    add(layout_.station[i], layout_.sortie[s.sortie], inverse_variance(sortie.sigma_photo),
-        s.position - s.C - sortie.offset);
-  }
-  for (std::size_t i = 0; i < block.sorties.size(); ++i)
-    if (layout_.sortie[i] >= 0)
-      add(-1, layout_.sortie[i], inverse_variance(block.sorties[i].sigma_offset), -block.sorties[i].offset);
+  sortie_terms_ = sortie_terms(block, layout_);
   level_terms_.clear();
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
@@ -418,18 +351,18 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
   });
 
-  for (std::size_t n = 0; n < position_columns_.size(); ++n) {
-    const auto& [station, sortie] = position_columns_[n];
-    const Eigen::Vector3d weight = position_terms_[n].col(0), right = position_terms_[n].col(1);
-    if (station >= 0) {
-      Row& row = rows[station / 6];
-      row.diagonal.diagonal().tail<3>() += (1 + lambda) * weight;
-      row.right.tail<3>() += right;
-      row.border.block<3, 3>(sortie - base, 3).diagonal() += weight;
+  for (const SortieTerm& term : sortie_terms_) {
+    if (term.station >= 0) {
+      Row& row = rows[term.station / 6];
+      const Eigen::Matrix<double, 6, 6> N = term.A.transpose() * term.A;
+      row.diagonal += N;
+      row.diagonal.diagonal() += lambda * N.diagonal();
+      row.right += term.A.transpose() * term.v;
     }
-    for (int a = 0; a < 3; ++a) {
-      corner(sortie - base + a, sortie - base + a) += weight[a];
-      corner(sortie - base + a, border) += right[a];
+    for (const auto& [column, D] : term.common) {
+      if (term.station >= 0) rows[term.station / 6].border.middleRows<3>(column - base) += D.transpose() * term.A;
+      corner.block<3, 1>(column - base, border) += D.transpose() * term.v;
+      for (const auto& [other, E] : term.common) corner.block<3, 3>(column - base, other - base) += D.transpose() * E;
     }
   }
 
@@ -486,8 +419,14 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (std::size_t k = 0; layout_.camera[i] >= 0 && k < layout_.free.size(); ++k)
       block.cameras[i].interior[layout_.free[k]] += d[layout_.camera[i] + static_cast<int>(k)];
-  for (std::size_t i = 0; i < block.sorties.size(); ++i)
-    if (layout_.sortie[i] >= 0) block.sorties[i].offset += d.segment<3>(layout_.sortie[i]);
+  for (std::size_t i = 0; i < block.sorties.size(); ++i) {
+    Sortie& s = block.sorties[i];
+    if (layout_.sortie[i] >= 0) s.offset += d.segment<3>(layout_.sortie[i]);
+    if (layout_.drift[i] >= 0) s.drift += d.segment<3>(layout_.drift[i]);
+    if (layout_.boresight[i] >= 0)
+      s.boresight = camera::rotation_vector(camera::rotation_by(s.boresight) *
+                                            camera::rotation_by(d.segment<3>(layout_.boresight[i])));
+  }
 }
 
 }  // namespace mesograph::adjust

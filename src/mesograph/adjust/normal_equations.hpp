@@ -3,31 +3,11 @@
 #include <Eigen/SparseCore>
 #include <array>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/layout.hpp>
+#include <mesograph/adjust/sortie_terms.hpp>
 #include <vector>
 
 namespace mesograph::adjust {
-
-/// What takes part in one adjustment.
-struct Scope {
-  std::array<bool, camera::parameter_count> free = {true, true, true, true, true, true, true, true, false, false};
-  std::vector<char> stations;  ///< 1: unknown; empty: every oriented station
-  std::vector<char> cameras;   ///< 1: the free parameters are unknowns; empty: every camera of an unknown station
-  std::vector<int> points;     ///< tie points that may take part, ascending; empty: all
-  bool positions = true;       ///< observed positions and sortie offsets
-  bool control = true;         ///< points of role control with their sightings, and scale bars between them
-  std::pair<int, int> held = {-1, -1};  ///< station and axis of a coordinate that stands for the scale; -1: none
-  double robust_scale = 0.0;            ///< of the Cauchy weight of ties, in sigmas; 0: full weight
-};
-
-/// Where the unknowns stand: stations (6: rotation in the camera frame, centre), cameras, sortie offsets (3), ends of
-/// scale bars (3), which hang together and are not eliminated as other ground points are.
-struct Layout {
-  std::vector<int> station, camera, sortie;  ///< first column of each; -1: not an unknown
-  std::vector<int> end;                      ///< one a surveyed point: first column; -1: end of no bar that takes part
-  std::vector<camera::Parameter> free;       ///< parameters of a camera in order
-  int columns = 0, station_columns = 0;
-};
-Layout make_layout(const Block& block, const Scope& scope);
 
 /// A ground point as it takes part, and where its accepted rays stand in the list of all.
 struct ActivePoint {
@@ -108,8 +88,7 @@ class NormalEquations {
   std::vector<Reduced> reduced_;
   std::vector<std::vector<std::pair<int, int>>> of_station_;  ///< per station column / 6: point, ray
   std::vector<std::vector<int>> neighbours_;                  ///< per station column / 6: those that follow it
-  std::vector<std::pair<int, int>> position_columns_;         ///< station (-1: the offset's prior) and sortie columns
-  std::vector<Eigen::Matrix<double, 3, 2>> position_terms_;   ///< weight, weighted misclosure
+  std::vector<SortieTerm> sortie_terms_;
   struct LevelTerm {
     int station = -1;  ///< column
     Eigen::Matrix3d normal;

@@ -17,7 +17,7 @@ class Values {
       if (layout.station[i] >= 0) stations_.emplace_back(i, block.stations[i].R, block.stations[i].C);
     for (const ActivePoint& p : equations.points()) X_.push_back(ground_point(block, p).X);
     for (const ActivePoint& p : equations.ends()) ends_.push_back(ground_point(block, p).X);
-    for (const Sortie& s : block.sorties) offset_.push_back(s.offset);
+    sorties_ = block.sorties;
     for (const camera::Camera& c : block.cameras) interior_.push_back(c.interior);
   }
   void restore(Block& block) const {
@@ -27,14 +27,15 @@ class Values {
       (p.surveyed ? block.surveyed[p.index].point : block.points[p.index]).X = X_[i];
     }
     for (std::size_t i = 0; i < ends_.size(); ++i) block.surveyed[equations_.ends()[i].index].point.X = ends_[i];
-    for (std::size_t i = 0; i < offset_.size(); ++i) block.sorties[i].offset = offset_[i];
+    block.sorties = sorties_;
     for (std::size_t i = 0; i < interior_.size(); ++i) block.cameras[i].interior = interior_[i];
   }
 
  private:
   const NormalEquations& equations_;
   std::vector<std::tuple<std::size_t, Eigen::Matrix3d, Eigen::Vector3d>> stations_;
-  std::vector<Eigen::Vector3d> X_, ends_, offset_;
+  std::vector<Eigen::Vector3d> X_, ends_;
+  std::vector<Sortie> sorties_;
   std::vector<camera::Interior> interior_;
 };
 

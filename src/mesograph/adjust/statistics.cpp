@@ -1,15 +1,15 @@
-#include <Eigen/LU>
+#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
-#include <map>
+#include <mesograph/adjust/leave_out.hpp>
+#include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/adjust/sortie_terms.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/camera/rotation.hpp>
 
 namespace mesograph::adjust {
 
 namespace {
-
-constexpr double critical_w = 3.29;  // two-sided alpha 0.001 (Baarda 1968)
 
 /// What a group of observations adds up to.
 struct Sum {
@@ -22,7 +22,7 @@ struct Sum {
 };
 
 struct Tally {
-  Sum ties, sightings, plan, height, bars, positions, verticals, priors;
+  Sum ties, sightings, plan, height, bars, positions, attitudes, verticals, priors;
   int points = 0;           ///< ground points among the unknowns
   int columns_of_ends = 0;  ///< of those, coordinates that stand in the layout already
   int candidates = 0;       ///< tie rays that could take part
@@ -35,106 +35,67 @@ int rays_of(const Block& block, const GroundPoint& point) {
       std::count_if(point.rays.begin(), point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); }));
 }
 
-/// The point's covariance from rays and prior, and where asked the design rows of its observations.
-struct PointStatistics {
-  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);
-  Eigen::MatrixXd ray_covariance;  ///< of the adjusted image points, 2 x 2 blocks side by side: 2 x 2n, pixels^2
-};
-
-/// Covariances of a point that took part (`own` prior weight in N) or did not, from the joint covariance of the
-/// stations; of an end of a scale bar, whose columns begin at `end` (-1: none), from its own share in that.
-PointStatistics point_statistics(const Block& block, const GroundPoint& point, const Eigen::Matrix3d& prior, int end,
-                                 const Layout& layout, const Covariance& inverse) {
-  PointStatistics out;
-  const auto k = static_cast<int>(layout.free.size());
-  std::vector<int> columns;
-  std::map<int, int> place;
-  const auto claim = [&](int first, int n) {
-    if (first < 0 || place.count(first)) return;
-    place[first] = static_cast<int>(columns.size());
-    for (int i = 0; i < n; ++i) columns.push_back(first + i);
-  };
-  std::vector<const Ray*> rays;
-  for (const Ray& ray : point.rays) {
-    const Station& s = block.stations[ray.station];
-    if (!takes_part(block, ray)) continue;
-    rays.push_back(&ray);
-    claim(layout.station[ray.station], 6);
-    claim(layout.camera[s.camera], k);
-  }
-  claim(end, 3);
-  const auto n = static_cast<int>(columns.size());
-  Eigen::Matrix3d V = prior;
-  Eigen::MatrixXd W = Eigen::MatrixXd::Zero(n, 3);
-  std::vector<Eigen::Matrix<double, 2, Eigen::Dynamic>> A;
-  std::vector<Eigen::Matrix<double, 2, 3>> B;
-  for (const Ray* ray : rays) {
-    const Station& s = block.stations[ray->station];
-    const Eigen::Vector3d v = s.R.transpose() * (point.X - s.C);
-    const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
-    if (!projection) return out;
-    Eigen::Matrix<double, 2, Eigen::Dynamic> a = Eigen::MatrixXd::Zero(2, n);
-    const Eigen::Matrix<double, 2, 3> b = projection->by_ray * s.R.transpose();
-    if (layout.station[ray->station] >= 0) {
-      a.middleCols(place[layout.station[ray->station]], 3) = projection->by_ray * camera::skew(v);
-      a.middleCols(place[layout.station[ray->station]] + 3, 3) = -b;
-    }
-    for (int i = 0; layout.camera[s.camera] >= 0 && i < k; ++i)
-      a.col(place[layout.camera[s.camera]] + i) = projection->by_interior.col(layout.free[i]);
-    if (end >= 0) a.middleCols(place[end], 3) = b;
-    const double weight = 1 / (ray->sigma * ray->sigma);
-    V += weight * b.transpose() * b;
-    W += weight * a.transpose() * b;
-    A.push_back(a);
-    B.push_back(b);
-  }
-  const Eigen::MatrixXd Q = inverse.among(columns);
-  out.ray_covariance.resize(2, 2 * static_cast<Eigen::Index>(rays.size()));
-  if (end >= 0) {
-    out.covariance = Q.block<3, 3>(place[end], place[end]);
-    for (std::size_t r = 0; r < rays.size(); ++r)
-      out.ray_covariance.middleCols<2>(2 * static_cast<Eigen::Index>(r)) = A[r] * Q * A[r].transpose();
-    return out;
-  }
-  const Eigen::Matrix3d Vi = V.inverse();
-  const Eigen::MatrixXd cross = -Q * W * Vi;
-  out.covariance = Vi + Vi * W.transpose() * Q * W * Vi;
-  for (std::size_t r = 0; r < rays.size(); ++r) {
-    const Eigen::Matrix2d half = A[r] * cross * B[r].transpose();
-    out.ray_covariance.middleCols<2>(2 * static_cast<Eigen::Index>(r)) =
-        A[r] * Q * A[r].transpose() + half + half.transpose() + B[r] * out.covariance * B[r].transpose();
-  }
-  return out;
+/// Weight of a point's coordinates along its axes: nought where not surveyed.
+Eigen::Vector3d weights_of(const SurveyedPoint& point) {
+  return (point.axes.transpose() * point.weight * point.axes).diagonal().cwiseMax(0.0);
 }
 
-void test_control(const SurveyedPoint& point, const PointStatistics& statistics, Tally& tally, AdjustResult& out) {
+/// v' Q^-1 v over the coordinates that were surveyed; `Q` their covariance. Q may be singular where nothing else
+/// controls a coordinate.
+void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Eigen::Vector3d& weights,
+                   SurveyedResult& result) {
+  std::vector<int> surveyed;
+  for (int a = 0; a < 3; ++a)
+    if (weights[a] > 0) surveyed.push_back(a);
+  result.together_of = static_cast<int>(surveyed.size());
+  if (surveyed.empty()) return;
+  const Eigen::VectorXd some = v(surveyed);
+  const Eigen::MatrixXd of_some = Q(surveyed, surveyed);
+  result.together = some.dot(of_some.completeOrthogonalDecomposition().solve(some));
+}
+
+void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tally, AdjustResult& out) {
   const char* names[] = {"east", "north", "height"};
+  const Eigen::Vector3d weights = weights_of(point), v = point.axes.transpose() * (point.point.X - point.surveyed);
+  const Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
+  Eigen::Matrix3d of_v = -Q;
   for (int a = 0; a < 3; ++a) {
-    const double weight = point.weight(a, a);
-    if (!(weight > 0)) continue;
-    const double variance = 1 / weight - statistics.covariance(a, a), v = point.point.X[a] - point.surveyed[a];
-    const double redundancy = variance * weight;
-    (a < 2 ? tally.plan : tally.height).redundancy += redundancy;
-    const double w = redundancy > 1e-6 ? v / std::sqrt(variance) : 0.0;
-    if (std::abs(w) > critical_w) out.suspects.push_back({"control", point.id, -1, names[a], -v / redundancy, w});
+    if (!(weights[a] > 0)) continue;
+    of_v(a, a) += 1 / weights[a];
+    Tested& test = result.coordinates[a];
+    test = tested(v[a], 1 / std::sqrt(weights[a]), Q(a, a));
+    test.effect = (1 - test.redundancy) * test.detectable;
+    (a < 2 ? tally.plan : tally.height).redundancy += test.redundancy;
+    if (std::abs(test.w) > critical_w) out.suspects.push_back({"control", point.id, -1, names[a], test.gross, test.w});
   }
+  test_together(v, of_v, weights, result);
 }
 
-void test_sightings(const Block& block, const SurveyedPoint& point, const PointStatistics& statistics, Tally& tally,
-                    AdjustResult& out) {
-  int column = 0;
-  for (const Ray& ray : point.point.rays) {
-    if (!takes_part(block, ray)) continue;
-    const auto v = residual(block, ray, point.point.X);
-    for (int a = 0; v && a < 2; ++a) {
-      const double variance = ray.sigma * ray.sigma - statistics.ray_covariance(a, 2 * column + a);
-      const double redundancy = variance / (ray.sigma * ray.sigma);
-      tally.sightings.redundancy += redundancy;
-      const double w = redundancy > 1e-6 ? (*v)[a] / std::sqrt(variance) : 0.0;
-      if (std::abs(w) > critical_w)
-        out.suspects.push_back({"sighting", point.id, ray.station, a == 0 ? "x" : "y", -(*v)[a] / redundancy, w});
+/// The error of a check by its predicted covariance, the survey's own included.
+void test_check(const SurveyedPoint& point, SurveyedResult& result) {
+  const Eigen::Vector3d weights = weights_of(point), e = point.axes.transpose() * (point.point.X - point.surveyed);
+  Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
+  for (int a = 0; a < 3; ++a)
+    if (weights[a] > 0) Q(a, a) += 1 / weights[a];
+  test_together(e, Q, weights, result);
+}
+
+/// Of a check too: its rays test each other.
+void test_sightings(const SurveyedPoint& point, const PointDesign& design, const PointStatistics& statistics,
+                    SurveyedResult& result, Tally& tally, AdjustResult& out) {
+  result.sightings.resize(point.point.rays.size());
+  for (std::size_t r = 0; r < design.rays.size(); ++r) {
+    const Ray& ray = *design.rays[r];
+    const auto number = static_cast<std::size_t>(&ray - point.point.rays.data());
+    for (int a = 0; a < 2; ++a) {
+      const auto row = static_cast<Eigen::Index>(2 * r) + a;
+      Tested& test = result.sightings[number][a];
+      test = tested(-design.v[row] * ray.sigma, ray.sigma, statistics.image(row, row) * ray.sigma * ray.sigma);
+      test.effect = statistics.cross.col(row).norm() * test.detectable / ray.sigma;
+      if (point.role == Role::control) tally.sightings.redundancy += test.redundancy;
+      if (std::abs(test.w) > critical_w)
+        out.suspects.push_back({"sighting", point.id, ray.station, a == 0 ? "x" : "y", test.gross, test.w});
     }
-    ++column;
   }
 }
 
@@ -159,19 +120,34 @@ void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
       Eigen::Matrix<double, 6, 1> row;
       row << d.normalized(), -d.normalized();
       const double of_length = row.dot(out.inverse.among({a, a + 1, a + 2, b, b + 1, b + 2}) * row);
-      const double variance = std::max(0.0, bar.sigma * bar.sigma - of_length);
       result.length = d.norm();
-      result.residual_sigma = std::sqrt(variance);
-      result.redundancy = variance / (bar.sigma * bar.sigma);
+      result.test = tested(result.length - bar.length, bar.sigma, of_length);
+      result.test.effect = (1 - result.test.redundancy) * result.test.detectable;
       tally.bars.add((result.length - bar.length) / bar.sigma);
-      tally.bars.redundancy += result.redundancy;
-      const double w = result.redundancy > 1e-6 ? (result.length - bar.length) / result.residual_sigma : 0.0;
-      if (std::abs(w) > critical_w)
-        out.suspects.push_back(
-            {"scale bar", bar.id, -1, "length", -(result.length - bar.length) / result.redundancy, w});
+      tally.bars.redundancy += result.test.redundancy;
+      if (std::abs(result.test.w) > critical_w)
+        out.suspects.push_back({"scale bar", bar.id, -1, "length", result.test.gross, result.test.w});
     }
     out.scale_bars.push_back(result);
   }
+}
+
+void judge_point(const Block& block, const SurveyedPoint& point, int end, Tally& tally, SurveyedResult& result,
+                 AdjustResult& out) {
+  const bool in = point.role == Role::control;
+  const PointDesign design = design_of(block, point.point, end, out.layout);
+  const Eigen::MatrixXd Q = out.inverse.among(design.columns);
+  const PointStatistics statistics =
+      point_statistics(design, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), Q);
+  result.covariance = statistics.covariance;
+  if (result.rays < 2) return;
+  if (in)
+    test_control(point, result, tally, out);
+  else
+    test_check(point, result);
+  if (point.role == Role::off) return;
+  test_sightings(point, design, statistics, result, tally, out);
+  if (in && !point.natural) result.left_out = leave_out(block, point, design, out.layout, Q);
 }
 
 void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
@@ -184,17 +160,7 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     }
     result.X = point.point.X;
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
-    if (point.point.X.allFinite()) {
-      const bool in = point.role == Role::control;
-      const PointStatistics statistics =
-          point_statistics(block, point.point, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()),
-                           out.layout.end[i], out.layout, out.inverse);
-      result.covariance = statistics.covariance;
-      if (in && result.rays >= 2) {
-        test_control(point, statistics, tally, out);
-        test_sightings(block, point, statistics, tally, out);
-      }
-    }
+    if (point.point.X.allFinite()) judge_point(block, point, out.layout.end[i], tally, result, out);
     out.surveyed.push_back(result);
   }
 }
@@ -224,24 +190,38 @@ void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
     tally_rays(block, point.point, tally.sightings, tally);
     tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
+    const Eigen::Vector3d weights = weights_of(point), v = point.axes.transpose() * (point.point.X - point.surveyed);
     for (int a = 0; a < 3; ++a)
-      if (point.weight(a, a) > 0)
-        (a < 2 ? tally.plan : tally.height).add((point.point.X[a] - point.surveyed[a]) * std::sqrt(point.weight(a, a)));
+      if (weights[a] > 0) (a < 2 ? tally.plan : tally.height).add(v[a] * std::sqrt(weights[a]));
   }
 }
 
-/// Positions: C + offset, whose covariance is that of both and of how they hang together.
-void tally_positions(const Block& block, const AdjustResult& out, Tally& tally) {
-  for (std::size_t i = 0; i < block.stations.size(); ++i) {
-    const Station& s = block.stations[i];
-    const int c = out.layout.station[i] + 3, o = out.layout.sortie[s.sortie];
-    if (c < 3 || o < 0 || !s.position.allFinite()) continue;
-    const Sortie& sortie = block.sorties[s.sortie];
+/// Positions and attitudes, each tested, and the priors of what they have in common.
+void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
+  const char* names[] = {"east", "north", "height"};
+  out.positions.resize(block.stations.size());
+  out.attitudes.resize(block.stations.size());
+  for (const SortieTerm& term : sortie_terms(block, out.layout)) {
+    std::vector<int> columns;
+    for (int i = 0; term.station >= 0 && i < 6; ++i) columns.push_back(term.station + i);
+    Eigen::MatrixXd design(3, (term.station >= 0 ? 6 : 0) + 3 * static_cast<Eigen::Index>(term.common.size()));
+    if (term.station >= 0) design.leftCols<6>() = term.A;
+    for (const auto& [column, D] : term.common) {
+      design.middleCols<3>(static_cast<Eigen::Index>(columns.size())) = D;
+      for (int i = 0; i < 3; ++i) columns.push_back(column + i);
+    }
+    const Eigen::Matrix3d q = design * out.inverse.among(columns) * design.transpose();
+    const bool prior = term.kind == SortieTerm::Kind::prior, position = term.kind == SortieTerm::Kind::position;
+    Sum& sum = prior ? tally.priors : position ? tally.positions : tally.attitudes;
     for (int a = 0; a < 3; ++a) {
-      const double sigma = sortie.sigma_photo[a < 2 ? 0 : 1];
-      tally.positions.add((s.C + sortie.offset - s.position)[a] / sigma);
-      const double q = out.inverse(c + a, c + a) + out.inverse(o + a, o + a) + 2 * out.inverse(c + a, o + a);
-      tally.positions.redundancy += 1 - q / (sigma * sigma);
+      sum.add(term.v[a]);
+      sum.redundancy += 1 - q(a, a);
+      if (prior) continue;
+      Tested& test = (position ? out.positions : out.attitudes)[term.index][a];
+      test = tested(-term.v[a] * term.sigma[a], term.sigma[a], q(a, a) * term.sigma[a] * term.sigma[a]);
+      test.effect = (1 - test.redundancy) * test.detectable;
+      if (position && std::abs(test.w) > critical_w)
+        out.suspects.push_back({"position", "", term.index, names[a], test.gross, test.w});
     }
   }
 }
@@ -274,9 +254,6 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
     tally.priors.add(misfit / sigma);
     tally.priors.redundancy += 1 - out.inverse(column, column) / (sigma * sigma);
   };
-  for (std::size_t i = 0; i < block.sorties.size(); ++i)
-    for (int a = 0; out.layout.sortie[i] >= 0 && a < 3; ++a)
-      add(block.sorties[i].offset[a], block.sorties[i].sigma_offset[a < 2 ? 0 : 1], out.layout.sortie[i] + a);
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (std::size_t k = 0; out.layout.camera[i] >= 0 && k < out.layout.free.size(); ++k) {
       const double sigma = block.priors[i].sigma[out.layout.free[k]];
@@ -289,12 +266,13 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
 void report_groups(Tally& tally, AdjustResult& out) {
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
                           tally.height.redundancy - tally.bars.redundancy - tally.positions.redundancy -
-                          tally.verticals.redundancy - tally.priors.redundancy;
+                          tally.attitudes.redundancy - tally.verticals.redundancy - tally.priors.redundancy;
   const std::pair<const char*, const Sum*> groups[] = {
       {"ties", &tally.ties},           {"sightings", &tally.sightings},
       {"control plan", &tally.plan},   {"control height", &tally.height},
       {"scale bars", &tally.bars},     {"positions", &tally.positions},
-      {"verticals", &tally.verticals}, {"priors", &tally.priors}};
+      {"attitudes", &tally.attitudes}, {"verticals", &tally.verticals},
+      {"priors", &tally.priors}};
   for (const auto& [name, sum] : groups) {
     if (sum->n == 0) continue;
     const double r = sum->redundancy;
@@ -306,18 +284,30 @@ void report_groups(Tally& tally, AdjustResult& out) {
 
 }  // namespace
 
+Tested tested(double residual, double sigma, double adjusted_variance) {
+  constexpr double delta0 = 4.13;  // of alpha 0.001 and power 0.80 (Baarda 1968)
+  Tested out;
+  out.residual = residual;
+  out.redundancy = 1 - adjusted_variance / (sigma * sigma);
+  if (!(out.redundancy > 1e-6)) return out;
+  out.w = residual / (sigma * std::sqrt(out.redundancy));
+  out.gross = -residual / out.redundancy;
+  out.detectable = delta0 * sigma / std::sqrt(out.redundancy);
+  return out;
+}
+
 void judge(Block& block, const Scope& scope, AdjustResult& out) {
   Tally tally;
   tally_ties(block, tally);
   out.tie_points = tally.points;
   if (scope.control) tally_control(block, out, tally);
-  tally_positions(block, out, tally);
+  tally_sorties(block, tally, out);
   tally_verticals(block, out, tally);
   tally_priors(block, out, tally);
   if (scope.control) judge_bars(block, tally, out);
   double squares = 0;
   for (const Sum* sum : {&tally.ties, &tally.sightings, &tally.plan, &tally.height, &tally.bars, &tally.positions,
-                         &tally.verticals, &tally.priors}) {
+                         &tally.attitudes, &tally.verticals, &tally.priors}) {
     out.observations += sum->n;
     squares += sum->squares;
   }
@@ -329,6 +319,8 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   out.gsd = ground_sampling_distance(block);
   predict_stations(block, out);
   if (scope.control) judge_surveyed(block, tally, out);
+  std::stable_sort(out.suspects.begin(), out.suspects.end(),
+                   [](const Suspect& a, const Suspect& b) { return std::abs(a.w) > std::abs(b.w); });
   report_groups(tally, out);
 }
 

@@ -38,6 +38,11 @@ Eigen::Matrix3d rotation_by(const Eigen::Vector3d& r) {
   return Eigen::AngleAxisd(angle, r / angle).toRotationMatrix();
 }
 
+Eigen::Vector3d rotation_vector(const Eigen::Matrix3d& R) {
+  const Eigen::AngleAxisd turn(R);
+  return turn.angle() * turn.axis();
+}
+
 Eigen::Matrix3d skew(const Eigen::Vector3d& a) {
   Eigen::Matrix3d S;
   S << 0, -a.z(), a.y(), a.z(), 0, -a.x(), -a.y(), a.x(), 0;

@@ -30,6 +30,9 @@ Eigen::Matrix3d rotation_from_yaw_pitch_roll(double yaw, double pitch, double ro
 /// Rotation by the vector r (axis times angle, rad): the exponential map, after Rodrigues; exact at r = 0.
 Eigen::Matrix3d rotation_by(const Eigen::Vector3d& r);
 
+/// The vector r of which rotation_by(r) is R, of angles below pi.
+Eigen::Vector3d rotation_vector(const Eigen::Matrix3d& R);
+
 /// Matrix of the cross product: skew(a) b = a x b.
 Eigen::Matrix3d skew(const Eigen::Vector3d& a);
 

@@ -180,7 +180,7 @@ Json bars_of(const NamedBlock& named, const adjust::AdjustResult& result) {
                    {"length", bar.length},
                    {"sigma", bar.sigma},
                    {"adjusted", json_of(r.length)},
-                   {"redundancy", json_of(r.redundancy)}});
+                   {"redundancy", json_of(r.test.redundancy)}});
   }
   return out;
 }

@@ -1,0 +1,45 @@
+#include <mesograph/adjust/layout.hpp>
+
+namespace mesograph::adjust {
+
+Layout make_layout(const Block& block, const Scope& scope) {
+  Layout out;
+  out.station.assign(block.stations.size(), -1);
+  out.camera.assign(block.cameras.size(), -1);
+  for (std::vector<int>* common : {&out.sortie, &out.drift, &out.boresight}) common->assign(block.sorties.size(), -1);
+  out.end.assign(block.surveyed.size(), -1);
+  std::vector<char> camera_used(block.cameras.size(), 0), placed(block.sorties.size(), 0),
+      turned(block.sorties.size(), 0);
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
+    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
+    if (s.held) continue;
+    out.station[i] = out.columns;
+    out.columns += 6;
+    if (scope.positions && s.position.allFinite()) placed[s.sortie] = 1;
+    if (scope.positions && s.sigma_attitude > 0) turned[s.sortie] = 1;
+  }
+  out.station_columns = out.columns;
+  for (std::size_t k = 0; k < camera::parameter_count; ++k)
+    if (scope.free[k]) out.free.push_back(static_cast<camera::Parameter>(k));
+  for (std::size_t i = 0; i < block.cameras.size(); ++i) {
+    if (!camera_used[i] || out.free.empty()) continue;
+    out.camera[i] = out.columns;
+    out.columns += static_cast<int>(out.free.size());
+  }
+  for (std::size_t i = 0; i < block.sorties.size(); ++i) {
+    const auto claim = [&](std::vector<int>& common) { common[i] = out.columns, out.columns += 3; };
+    if (placed[i]) claim(out.sortie);
+    if (placed[i] && block.sorties[i].drifts) claim(out.drift);
+    if (turned[i]) claim(out.boresight);
+  }
+  for (const ScaleBar& bar : block.scale_bars) {
+    if (!scope.control || !takes_part(block, bar)) continue;
+    for (const std::size_t i : {bar.a, bar.b})
+      if (out.end[i] < 0) out.end[i] = out.columns, out.columns += 3;
+  }
+  return out;
+}
+
+}  // namespace mesograph::adjust

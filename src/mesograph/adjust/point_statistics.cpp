@@ -1,0 +1,72 @@
+#include <Eigen/LU>
+#include <map>
+#include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/camera/rotation.hpp>
+
+namespace mesograph::adjust {
+
+PointDesign design_of(const Block& block, const GroundPoint& point, int end, const Layout& layout) {
+  PointDesign out;
+  const auto k = static_cast<int>(layout.free.size());
+  std::map<int, int> place;
+  const auto claim = [&](int first, int n) {
+    if (first < 0 || place.count(first)) return;
+    place[first] = static_cast<int>(out.columns.size());
+    for (int i = 0; i < n; ++i) out.columns.push_back(first + i);
+  };
+  for (const Ray& ray : point.rays) {
+    if (!takes_part(block, ray) || !residual(block, ray, point.X)) continue;
+    out.rays.push_back(&ray);
+    claim(layout.station[ray.station], 6);
+    claim(layout.camera[block.stations[ray.station].camera], k);
+  }
+  claim(end, 3);
+  if (end >= 0) out.end = place[end];
+  const auto m = static_cast<Eigen::Index>(out.rays.size());
+  out.A = Eigen::MatrixXd::Zero(2 * m, static_cast<Eigen::Index>(out.columns.size()));
+  out.B.resize(2 * m, 3);
+  out.v.resize(2 * m);
+  for (Eigen::Index r = 0; r < m; ++r) {
+    const Ray& ray = *out.rays[r];
+    const Station& s = block.stations[ray.station];
+    const Eigen::Vector3d in_camera = s.R.transpose() * (point.X - s.C);
+    const auto projection = camera::project_with_derivatives(block.cameras[s.camera], in_camera);
+    if (!projection) continue;  // residual() above has seen it
+    const Eigen::Matrix<double, 2, 3> B = projection->by_ray * s.R.transpose() / ray.sigma;
+    if (const int c = layout.station[ray.station]; c >= 0) {
+      out.A.block<2, 3>(2 * r, place[c]) = projection->by_ray * camera::skew(in_camera) / ray.sigma;
+      out.A.block<2, 3>(2 * r, place[c] + 3) = -B;
+    }
+    if (const int c = layout.camera[s.camera]; c >= 0)
+      for (int i = 0; i < k; ++i)
+        out.A.block<2, 1>(2 * r, place[c] + i) = projection->by_interior.col(layout.free[i]) / ray.sigma;
+    if (out.end >= 0) out.A.block<2, 3>(2 * r, out.end) = B;
+    out.B.middleRows<2>(2 * r) = B;
+    out.v.segment<2>(2 * r) = (ray.x - projection->x) / ray.sigma;
+  }
+  return out;
+}
+
+PointStatistics point_statistics(const PointDesign& design, const Eigen::Matrix3d& prior, const Eigen::MatrixXd& Q) {
+  PointStatistics out;
+  const Eigen::MatrixXd& A = design.A;
+  if (design.end >= 0) {
+    const Eigen::MatrixXd QA = Q * A.transpose();
+    out.covariance = Q.block<3, 3>(design.end, design.end);
+    out.image = A * QA;
+    out.cross = QA.middleRows(design.end, 3);
+    return out;
+  }
+  // Eliminated: dX = V^-1 (B'(v - A d) + prior), so that the adjusted image points move by (A - B V^-1 B'A) d.
+  const Eigen::Matrix3d Vi = (prior + design.B.transpose() * design.B).inverse();
+  const Eigen::MatrixXd G = Vi * design.B.transpose();  // 3 x 2m
+  const Eigen::MatrixXd by_columns = -G * A;            // 3 x columns: dX by d
+  const Eigen::MatrixXd moved = A + design.B * by_columns;
+  const Eigen::MatrixXd Qm = Q * moved.transpose();
+  out.covariance = Vi + by_columns * Q * by_columns.transpose();
+  out.image = moved * Qm + design.B * G;
+  out.cross = by_columns * Qm + G;
+  return out;
+}
+
+}  // namespace mesograph::adjust

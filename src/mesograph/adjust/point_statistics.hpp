@@ -1,0 +1,33 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/covariance.hpp>
+#include <mesograph/adjust/layout.hpp>
+#include <vector>
+
+namespace mesograph::adjust {
+
+/// The observations of one ground point, all divided by their standard deviations: v + A d + B dX, where d are the
+/// columns of the layout that its m rays touch.
+struct PointDesign {
+  std::vector<int> columns;
+  int end = -1;                  ///< where the point's own three columns begin among those, of an end of a scale bar
+  std::vector<const Ray*> rays;  /// those that take part and can be computed
+  Eigen::MatrixXd A;             ///< 2m x columns
+  Eigen::MatrixXd B;             ///< 2m x 3
+  Eigen::VectorXd v;             ///< 2m, observed - computed
+};
+/// `end`: first column of the point in the layout, -1 where it is eliminated as most are.
+PointDesign design_of(const Block& block, const GroundPoint& point, int end, const Layout& layout);
+
+/// Accuracy of a point and of its image points as adjusted, at sigma0 = 1.
+struct PointStatistics {
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);  ///< of the place, m^2
+  Eigen::MatrixXd image;  ///< 2m x 2m: covariance of the adjusted image points over their sigmas
+  Eigen::MatrixXd cross;  ///< 3 x 2m: of the place with those, m
+};
+/// `prior`: weight of the point's coordinates, 1/m^2, zero where they took no part; `Q`: covariance of the columns.
+PointStatistics point_statistics(const PointDesign& design, const Eigen::Matrix3d& prior, const Eigen::MatrixXd& Q);
+
+}  // namespace mesograph::adjust
