@@ -1,3 +1,4 @@
+#include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/stages.hpp>
 
 #include "console.hpp"
@@ -21,18 +22,27 @@ void run_adjust(Call& call) {
   if (call.has("free")) options.free = call.list("free");
   options.fix_camera = call.has("fix-camera");
   options.hold_out = call.list("hold-out");
+  options.snoop = call.has("snoop");
+  options.without = survey::items_from(call.list("without"));
+  options.with = call.list("with");
+  options.as = call.text("as");
+  if (options.as.find_first_of("/\\") != std::string::npos || options.as == "." || options.as == "..")
+    throw UsageError("--as {}: must be a plain name, not a path", options.as);
   const survey::Outcome outcome = survey::adjust(opened, options, call.progress);
   call.json = outcome.summary;
-  call.lines.push_back(
-      fmt::format("{} photos, {} tie points, {} observations, redundancy {}, sigma0 {:.3f}, reprojection {:.2f} px, "
-                  "{:.1f} % of ties "
-                  "rejected{}",
-                  call.json["photos"].get<int>(), call.json["tie_points"].get<int>(),
-                  call.json["observations"].get<int>(), call.json["redundancy"].get<int>(),
-                  call.json["sigma0"].get<double>(), call.json["reprojection_rms_px"].get<double>(),
-                  100 * call.json["rejected_share"].get<double>(), outcome.made ? "" : " (current)"));
+  const auto number = [&](const char* key, int decimals, double factor) {
+    return call.json[key].is_number() ? fmt::format("{:.{}f}", factor * call.json[key].get<double>(), decimals) : "-";
+  };
+  call.lines.push_back(fmt::format(
+      "{} photos, {} tie points, {} observations, redundancy {}, sigma0 {}, reprojection {} px, {} % of ties "
+      "rejected{}",
+      call.json["photos"].get<int>(), call.json["tie_points"].get<int>(), call.json["observations"].get<int>(),
+      call.json["redundancy"].get<int>(), number("sigma0", 3, 1), number("reprojection_rms_px", 2, 1),
+      number("rejected_share", 1, 100), outcome.made ? "" : " (current)"));
   call.lines.push_back(accuracy_line("control", call.json["control"]));
   call.lines.push_back(accuracy_line("check", call.json["check"]));
+  call.lines.push_back(accuracy_line("left out", call.json["left_out"]));
+  if (!options.as.empty()) call.lines.push_back("kept in results/as/" + options.as);
   if (const auto& s = call.json["sightings"]; s["unconfirmed"].get<int>() > 0)
     call.lines.push_back(
         fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
@@ -47,6 +57,13 @@ Command adjust_command() {
             add("free", "camera parameters to estimate (default c,x0,y0,k1,k2,k3,p1,p2)",
                 cxxopts::value<std::string>());
             add("fix-camera", "hold all camera parameters");
+            add("snoop", "sets the worst suspect aside and adjusts again, until nothing stands out");
+            add("without",
+                "leaves observations out from now on: K05, K05:height, K05@PHOTO, position@PHOTO, bar:B1, or a CSV "
+                "file with a column item",
+                cxxopts::value<std::string>());
+            add("with", "takes observations in again that --without left out", cxxopts::value<std::string>());
+            add("as", "keeps the result in results/as/NAME, beside the one that stands", cxxopts::value<std::string>());
             add("hold-out", "control points that are checks in this run", cxxopts::value<std::string>());
           },
           run_adjust};

@@ -13,6 +13,11 @@ void run_export(Call& call) {
   survey::ExportOptions options;
   options.what = call.only_path("kind, as in export stations");
   options.image = call.text("image");
+  options.worst = optional_value<int>(call, "worst");
+  if (options.worst) {
+    if (options.what != "residuals" || *options.worst < 1)
+      throw UsageError("--worst N lists the N largest residuals: export residuals --worst 20");
+  }
   if (call.has("pair")) {
     const auto pair = split_list(call.text("pair"));
     if (pair.size() != 2) throw UsageError("--pair {}: write two photos, as in --pair A.jpg,B.jpg", call.text("pair"));
@@ -48,6 +53,7 @@ Command export_command() {
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
+            add("worst", "with residuals: so many, the largest over their sigma first", cxxopts::value<int>());
             add("pair", "matches of two photos: A,B", cxxopts::value<std::string>());
             add("figure", "with matches --pair: draws them over the photos (results/figures/matches.png)");
             add("image", "keypoints, matches or residuals of one photo", cxxopts::value<std::string>());

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/base/median.hpp>
@@ -38,7 +39,11 @@ double robust_sigma(const Block& block, const std::vector<std::vector<double>>& 
 /// Accepts and rejects tie rays by their residual; true where any changed.
 bool judge_ties(Block& block, const AdjustOptions& options) {
   const auto lengths = tie_residuals(block);
-  const double limit = std::max(options.least_reject_px, options.reject_sigmas * robust_sigma(block, lengths));
+  std::vector<double> given;
+  for (const GroundPoint& point : block.points)
+    for (const Ray& ray : point.rays) given.push_back(ray.sigma);
+  const double least = std::min(options.least_reject_px, options.reject_sigmas * median(std::move(given)));
+  const double limit = std::max(least, options.reject_sigmas * robust_sigma(block, lengths));
   bool changed = false;
   for (std::size_t p = 0; p < block.points.size(); ++p)
     for (std::size_t r = 0; r < lengths[p].size(); ++r) {
@@ -78,6 +83,87 @@ void hold_datum(const Block& block, Scope& scope) {
   }
 }
 
+void scale_rays(GroundPoint& point, double factor) {
+  for (Ray& ray : point.rays) ray.sigma *= factor;
+}
+
+/// Multiplies the sigmas of the groups that are to be estimated with their sigma0; false where none is off by more than
+/// a hundredth. `scales`: what each has been multiplied with so far.
+/// Source: Foerstner (1979), Ein Verfahren zur Schaetzung von Varianz- und Kovarianzkomponenten.
+bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, std::map<std::string, double>& scales) {
+  if (weights == Weights::given) return false;
+  bool changed = false;
+  for (const Group& group : groups) {
+    const bool image = group.name == "ties" || group.name == "sightings";
+    const bool surveyed = group.name == "control plan" || group.name == "control height" || group.name == "positions";
+    if (!image && !(weights == Weights::estimate_all && surveyed)) continue;
+    if (!(group.redundancy >= 20) || !(group.sigma0 > 0) || std::abs(group.sigma0 - 1) < 0.01) continue;
+    changed = true;
+    scales.emplace(group.name, 1.0).first->second *= group.sigma0;
+    if (group.name == "ties")
+      for (GroundPoint& point : block.points) scale_rays(point, group.sigma0);
+    for (SurveyedPoint& point : block.surveyed) {
+      if (group.name == "sightings") scale_rays(point.point, group.sigma0);
+      if (point.role != Role::control || group.name.rfind("control", 0) != 0) continue;
+      Eigen::Vector3d root = Eigen::Vector3d::Ones();
+      for (int a = 0; a < 3; ++a)
+        if ((a < 2) == (group.name == "control plan")) root[a] = 1 / group.sigma0;
+      const Eigen::Matrix3d along = point.axes * root.asDiagonal() * point.axes.transpose();
+      point.weight = along * point.weight * along;
+    }
+    if (group.name != "positions") continue;
+    for (Sortie& sortie : block.sorties)
+      for (double& sigma : sortie.sigma_photo) sigma *= group.sigma0;
+    for (Station& station : block.stations)
+      for (double& sigma : station.sigma_position) sigma *= group.sigma0;
+  }
+  return changed;
+}
+
+/// Median residual of the tie rays that take part, over their sigma.
+double median_over_sigma(const Block& block) {
+  const auto lengths = tie_residuals(block);
+  std::vector<double> all;
+  for (std::size_t p = 0; p < lengths.size(); ++p)
+    for (std::size_t r = 0; r < lengths[p].size(); ++r)
+      if (std::isfinite(lengths[p][r]) && block.points[p].rays[r].accepted)
+        all.push_back(lengths[p][r] / block.points[p].rays[r].sigma);
+  return median(std::move(all));
+}
+
+/// Cauchy weights from a scale at which the start's residuals are no gross errors down to that of good rays: far from
+/// the minimum all rays would look wrong, and none would pull.
+SolveResult solve_robustly(Block& block, Scope scope, const AdjustOptions& options, const Progress& progress) {
+  SolveOptions rough;
+  rough.cost_tolerance = options.robust_tolerance;
+  SolveResult out;
+  int iterations = 0;
+  double last = std::numeric_limits<double>::infinity();
+  for (bool down = false; !down;) {
+    const double wanted = 3 * median_over_sigma(block);
+    // Every run narrows it: by four at least, so that a handful of runs reaches the end from anywhere.
+    scope.robust_scale = std::max(options.robust_scale, std::min(wanted, last / 4));
+    if (!(scope.robust_scale > 1.5 * options.robust_scale)) scope.robust_scale = options.robust_scale;
+    down = scope.robust_scale == options.robust_scale;
+    last = scope.robust_scale;
+    out = solve(block, scope, rough, progress);
+    iterations += out.iterations;
+  }
+  out.iterations = iterations;
+  return out;
+}
+
+AdjustResult judged(Block& block, const Scope& scope, const SolveResult& solved, int iterations) {
+  AdjustResult out;
+  out.status = solved.status;
+  out.iterations = iterations;
+  Uncertainty uncertainty = uncertainty_of(block, scope);
+  out.layout = std::move(uncertainty.layout);
+  out.inverse = std::move(uncertainty.covariance);
+  judge(block, scope, out);
+  return out;
+}
+
 }  // namespace
 
 Uncertainty uncertainty_of(const Block& block, const Scope& scope) {
@@ -100,13 +186,9 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
       std::any_of(block.stations.begin(), block.stations.end(), [](const Station& s) { return s.oriented && s.held; });
   if (!scope.positions && !scope.control && !stands) hold_datum(block, scope);
   const Scope full = scope;
-  scope.robust_scale = options.robust_scale;
   progress.start("adjusting", static_cast<std::size_t>(options.rounds) + 2);
-  SolveOptions rough;
-  rough.cost_tolerance = options.robust_tolerance;
-  SolveResult solved = solve(block, scope, rough, progress);
+  SolveResult solved = solve_robustly(block, scope, options, progress);
   progress.advance();
-  scope.robust_scale = 0;
   out.iterations = solved.iterations;
   for (int round = 0; round <= options.rounds; ++round) {
     const bool changed = judge_ties(block, options);
@@ -116,11 +198,15 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     out.iterations += solved.iterations;
     progress.advance();
   }
-  out.status = solved.status;
-  Uncertainty uncertainty = uncertainty_of(block, full);
-  out.layout = std::move(uncertainty.layout);
-  out.inverse = std::move(uncertainty.covariance);
-  judge(block, full, out);
+  out = judged(block, full, solved, out.iterations);
+  std::map<std::string, double> scales;
+  for (int round = 0; round < 6 && rescale(block, options.weights, out.groups, scales); ++round) {
+    const int before = out.iterations;
+    solved = solve(block, scope, {}, progress);
+    out = judged(block, full, solved, before + solved.iterations);
+  }
+  for (Group& group : out.groups)
+    if (const auto scale = scales.find(group.name); scale != scales.end()) group.scale = scale->second;
   return out;
 }
 

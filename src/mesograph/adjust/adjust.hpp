@@ -37,17 +37,26 @@ struct Uncertainty {
 };
 Uncertainty uncertainty_of(const Block& block, const Scope& scope);
 
+/// Which sigmas are estimated from the residuals of their group, all of it by one factor.
+enum class Weights {
+  given,         ///< none: all stand as given, and are tested
+  estimate,      ///< of ties and of sightings
+  estimate_all,  ///< also of control and positions, where their redundancy is 20 or more
+};
+
 struct AdjustOptions {
   Scope scope;
-  double robust_scale = 2.5;  ///< of the Cauchy weight in the first run, sigmas of a tie
+  Weights weights = Weights::given;
+  double robust_scale = 2.5;  ///< of the Cauchy weight at the end of the first runs, sigmas of a tie
   /// The first run ends when its cost falls by less than this share twice: it only has to tell good rays from bad ones.
   /// A hundredth of it takes three times the iterations, in which rays of gross error creep and little else moves.
   double robust_tolerance = 1e-3;
   /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all
   /// but 4 in 100,000 rays of normal errors, so what falls outside is, as a rule, a wrong match.
   double reject_sigmas = 4.5;
-  double least_reject_px = 1.0;  ///< never reject below it: a good block's own noise
-  int rounds = 3;                ///< of rejecting and re-accepting
+  /// Never reject below it, a good block's own noise; nor below reject_sigmas of what ties are said to have.
+  double least_reject_px = 1.0;
+  int rounds = 3;  ///< of rejecting and re-accepting
   double min_ray_angle_deg = 1.0;
 };
 
@@ -56,6 +65,7 @@ struct Group {
   int n = 0;  ///< scalar observations
   double redundancy = nan;
   double sigma0 = nan;  ///< sqrt(v'Pv / redundancy)
+  double scale = 1.0;   ///< that its sigmas were multiplied with (AdjustOptions::weights)
 };
 
 /// What the others say of one scalar observation (Baarda 1968): alpha 0.001, power 0.80.
@@ -68,6 +78,8 @@ struct Tested {
   double effect = nan;      ///< what one of that size does to the point's place, m, or to the adjusted value itself
 };
 inline constexpr double critical_w = 3.29;
+/// What |w| of so many tests together stay below 95 of 100 times, critical_w at least.
+double critical_among(std::size_t tests);
 /// Of a residual, the sigma of its observation, and the variance of the adjusted value.
 Tested tested(double residual, double sigma, double adjusted_variance);
 
@@ -132,7 +144,7 @@ struct AdjustResult {
 /// accepted; checks are intersected afterwards and took no part. With neither positions nor control in its scope the
 /// block is free: one station and the scale are held, and what is predicted is relative to them. Throws Error where the
 /// normal equations are singular, naming what is missing. Minimised: sum over rays |x(p) - x_obs|^2 / sigma^2 + control
-/// + scale bars + positions (C + offset) + offset and camera priors.
+/// + scale bars + positions and attitudes + priors of what they have in common and of cameras.
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress);
 
 /// Least-squares intersection of the accepted rays of a point whose stations are known, in place of its X (start value

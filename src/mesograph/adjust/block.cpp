@@ -48,13 +48,16 @@ double ray_angle(const Block& block, const GroundPoint& point) {
 
 double ground_sampling_distance(const Block& block) {
   std::vector<double> all;
-  for (const GroundPoint& point : block.points) {
-    if (!point.X.allFinite()) continue;
+  const auto add = [&](const GroundPoint& point) {
+    if (!point.X.allFinite()) return;
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
       if (takes_part(block, ray)) all.push_back((point.X - s.C).norm() / block.cameras[s.camera].interior[camera::c]);
     }
-  }
+  };
+  for (const GroundPoint& point : block.points) add(point);
+  if (all.empty())
+    for (const SurveyedPoint& point : block.surveyed) add(point.point);
   return median(std::move(all));
 }
 

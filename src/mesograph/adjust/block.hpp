@@ -120,7 +120,8 @@ bool takes_part(const Block& block, const ScaleBar& bar);
 /// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);
 
-/// Ground sampling distance of a block: median over its tie points of range / c, m.
+/// Ground sampling distance of a block: median over its tie points of range / c, m; of surveyed points where there are
+/// no ties.
 double ground_sampling_distance(const Block& block);
 
 }  // namespace mesograph::adjust

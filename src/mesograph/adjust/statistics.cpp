@@ -1,5 +1,6 @@
 #include <Eigen/QR>
 #include <algorithm>
+#include <boost/math/distributions/normal.hpp>
 #include <cmath>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
@@ -201,6 +202,8 @@ void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
   const char* names[] = {"east", "north", "height"};
   out.positions.resize(block.stations.size());
   out.attitudes.resize(block.stations.size());
+  // Positions come by the hundred and keep to no normal distribution: only what is beyond all chance is a suspect.
+  const double critical = critical_among(3 * block.stations.size());
   for (const SortieTerm& term : sortie_terms(block, out.layout)) {
     std::vector<int> columns;
     for (int i = 0; term.station >= 0 && i < 6; ++i) columns.push_back(term.station + i);
@@ -220,7 +223,7 @@ void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
       Tested& test = (position ? out.positions : out.attitudes)[term.index][a];
       test = tested(-term.v[a] * term.sigma[a], term.sigma[a], q(a, a) * term.sigma[a] * term.sigma[a]);
       test.effect = (1 - test.redundancy) * test.detectable;
-      if (position && std::abs(test.w) > critical_w)
+      if (position && std::abs(test.w) > critical)
         out.suspects.push_back({"position", "", term.index, names[a], test.gross, test.w});
     }
   }
@@ -294,6 +297,11 @@ Tested tested(double residual, double sigma, double adjusted_variance) {
   out.gross = -residual / out.redundancy;
   out.detectable = delta0 * sigma / std::sqrt(out.redundancy);
   return out;
+}
+
+double critical_among(std::size_t tests) {
+  const double alpha = 0.05 / static_cast<double>(std::max<std::size_t>(1, tests));
+  return std::max(critical_w, boost::math::quantile(boost::math::complement(boost::math::normal(), alpha / 2)));
 }
 
 void judge(Block& block, const Scope& scope, AdjustResult& out) {

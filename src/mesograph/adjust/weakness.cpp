@@ -1,3 +1,4 @@
+#include <Eigen/LU>
 #include <Eigen/QR>
 #include <cmath>
 #include <mesograph/adjust/weakness.hpp>
@@ -41,6 +42,30 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
   out.sigma = std::sqrt(result.inverse.variance(of_unknowns));
   if (all) out.observed = observed, out.observed_sigma = std::sqrt(variance);
   return out;
+}
+
+std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, const std::vector<double>& errors,
+                                 const std::vector<double>& sigmas) {
+  const auto n = static_cast<Eigen::Index>(places.size());
+  if (n < 6) return std::nullopt;
+  Eigen::Vector2d middle = Eigen::Vector2d::Zero();
+  for (const Eigen::Vector3d& p : places) middle += p.head<2>() / static_cast<double>(n);
+  double reach = 0;
+  for (const Eigen::Vector3d& p : places) reach = std::max(reach, (p.head<2>() - middle).norm());
+  Eigen::MatrixXd A(n, 4);
+  Eigen::VectorXd e(n);
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const Eigen::Vector2d at = (places[i].head<2>() - middle) / reach;
+    A.row(i) << 1, at.x(), at.y(), at.squaredNorm();
+    A.row(i) /= sigmas[i];
+    e[i] = errors[i] / sigmas[i];
+  }
+  const Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(A);
+  if (qr.rank() < 4) return std::nullopt;
+  const Eigen::Vector4d f = qr.solve(e);
+  const Eigen::Matrix4d Q = (A.transpose() * A).inverse();
+  const Eigen::Vector2d tilt = f.segment<2>(1);
+  return Trend{tilt.norm(), std::sqrt(tilt.dot(Q.block<2, 2>(1, 1).inverse() * tilt)), f[3], f[3] / std::sqrt(Q(3, 3))};
 }
 
 std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& result) {

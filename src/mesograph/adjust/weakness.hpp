@@ -18,6 +18,18 @@ struct Bowl {
 /// UAV and ground-based image networks; here it is read off the covariance.
 Bowl judge_bowl(const Block& block, const std::vector<int>& stations, const AdjustResult& result);
 
+/// What errors of heights have in common with a plane and a bowl over the site.
+struct Trend {
+  double tilt = nan;    ///< rise over the site's reach, m
+  double tilt_w = nan;  ///< of it: square root of its chi-square over 2 degrees of freedom
+  double bowl = nan;    ///< height of the edge over the middle, m
+  double bowl_w = nan;  ///< over its standard deviation
+};
+/// Weighted fit of a plane and a bowl to errors (m) at places (east, north, height, m) by their sigmas, taken as
+/// independent of each other. Nothing where there are fewer than six, or they lie on a line.
+std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, const std::vector<double>& errors,
+                                 const std::vector<double>& sigmas);
+
 /// A free interior parameter that the block does not determine: its sigma is that of its start value.
 struct HeldByPrior {
   int camera = 0;

@@ -17,7 +17,8 @@ SiteGrid fit_plan(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
   if (site.cols() < 2 || !(spread(site.topRows(2))[0] > 0.01))
     throw Error("a fit of 4 parameters needs two common points apart from each other; {} are known in both",
                 site.cols());
-  const Eigen::MatrixXd plan = Eigen::umeyama(Eigen::MatrixXd(site.topRows(2)), Eigen::MatrixXd(known.topRows(2)), true);
+  const Eigen::MatrixXd plan =
+      Eigen::umeyama(Eigen::MatrixXd(site.topRows(2)), Eigen::MatrixXd(known.topRows(2)), true);
   SiteGrid out;
   out.A.topLeftCorner<2, 2>() = plan.topLeftCorner(2, 2);
   out.t.head<2>() = plan.topRightCorner(2, 1);
@@ -31,9 +32,10 @@ SiteGrid fit_plan(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
 
 SiteGrid fit_space(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
   if (site.cols() < 3 || !site.allFinite() || !known.allFinite() || !(spread(site)[1] > 0.01 * spread(site)[0]))
-    throw Error("a fit of 7 parameters needs three common points with heights that do not lie on one line; {} points are "
-                "known in both",
-                site.cols());
+    throw Error(
+        "a fit of 7 parameters needs three common points with heights that do not lie on one line; {} points are "
+        "known in both",
+        site.cols());
   const Eigen::MatrixXd space = Eigen::umeyama(site, known, true);
   SiteGrid out;
   out.A = space.topLeftCorner(3, 3);

@@ -158,7 +158,9 @@ std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Ve
     while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
     reach = std::min(reach, r);
   }
-  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light)) return std::nullopt;
+  if (reach >= 3 * radius ||
+      !alone(image, x, A, reach, middle, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light))
+    return std::nullopt;
   TargetStart out;
   out.x = x;
   out.radius = reach;
@@ -287,8 +289,7 @@ double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eige
       if (r >= most || painted(beyond * r + 0.5, arms[arm])) return nan;
     shortest = std::min(shortest, r), longest = std::max(longest, r), sum += r;
   }
-  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, mid, light))
-    return nan;
+  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, mid, light)) return nan;
   return sum / 2;
 }
 

@@ -109,8 +109,8 @@ Rgb half(const Rgb& image) {
 
 Dataset in_memory(const Rgb& image) {
   prepare_gdal();
-  Dataset memory(GetGDALDriverManager()->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte,
-                                                                        nullptr));
+  Dataset memory(
+      GetGDALDriverManager()->GetDriverByName("MEM")->Create("", image.width, image.height, 3, GDT_Byte, nullptr));
   if (!memory || memory->RasterIO(GF_Write, 0, 0, image.width, image.height,
                                   const_cast<std::uint8_t*>(image.data.data()), image.width, image.height, GDT_Byte, 3,
                                   nullptr, 3, static_cast<GSpacing>(image.width) * 3, 1, nullptr) != CE_None)
@@ -123,9 +123,8 @@ void write_with(const char* driver, const std::filesystem::path& path, const Rgb
   std::filesystem::create_directories(path.parent_path());
   const std::filesystem::path scratch = scratch_path(path);
   {
-    const Dataset out(
-        GetGDALDriverManager()->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE, options,
-                                                                    nullptr, nullptr));
+    const Dataset out(GetGDALDriverManager()->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE,
+                                                                                  options, nullptr, nullptr));
     if (!out) throw Error("{}: cannot be written; check space and permissions", path.string());
   }
   commit_file(scratch, path);

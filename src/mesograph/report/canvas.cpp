@@ -147,8 +147,7 @@ int MapFrame::canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high
   return std::clamp(static_cast<int>(map + margin_bottom + margin_top), std::min(300, most), most);
 }
 
-MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin,
-                   Eigen::Vector2d unit)
+MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, Eigen::Vector2d unit)
     : canvas_(canvas) {
   const double w = canvas.width() - margin_left - right_margin, h = canvas.height() - margin_bottom - margin_top;
   const Eigen::Vector2d size = (high - low).cwiseMax(1.0);

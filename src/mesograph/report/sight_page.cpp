@@ -16,9 +16,12 @@ using Json = nlohmann::ordered_json;
 Json number(double v) { return std::isfinite(v) ? Json(v) : Json(nullptr); }
 
 Json json_of_row(const SightPage::Row& row) {
-  Json out = {{"image", row.image}, {"x", row.x},
-              {"y", row.y},         {"sigma", number(row.sigma)},
-              {"state", row.state}, {"origin", row.origin},
+  Json out = {{"image", row.image},
+              {"x", row.x},
+              {"y", row.y},
+              {"sigma", number(row.sigma)},
+              {"state", row.state},
+              {"origin", row.origin},
               {"residual", number(row.residual)}};
   if (row.ellipse) out["ellipse"] = *row.ellipse;
   if (row.chip && !row.chip->jpeg.empty())

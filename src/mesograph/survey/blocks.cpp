@@ -18,7 +18,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 5;  // of the numbers in a packed block
+constexpr int block_format = 6;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -116,7 +116,33 @@ adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const 
   // Heights that may be above another surface than the ellipsoid: the offset must be free to take up a geoid height.
   const bool reduced = settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid;
   if (settings.heights != "ellipsoidal" && !reduced && !(settings.sigma_sortie[1] > 0)) out.sigma_offset[1] = 100.0;
+  out.lever_arm = settings.lever_arm;
+  out.drifts = settings.sigma_drift[0] > 0;
+  for (int a = 0; out.drifts && a < 2; ++a) out.sigma_drift[a] = settings.sigma_drift[a];
+  if (settings.sigma_boresight > 0) out.sigma_boresight = settings.sigma_boresight * rad_per_deg;
+  std::vector<double> times;
+  for (const Photo* p : photos.kept())
+    if (const double time = seconds_of(p->metadata.time); p->sortie == name && std::isfinite(time))
+      times.push_back(time);
+  for (const double time : times) out.mean_time += time / static_cast<double>(times.size());
   return out;
+}
+
+/// What a photo states of its own place and attitude.
+void observe(const Survey& survey, const Photo& p, const std::optional<geo::Frame>& frame, adjust::Station& s) {
+  s.time = seconds_of(p.metadata.time);
+  if (!has_position(p)) return;
+  s.position = frame->local_from_wgs84(p.position);
+  const SortieSettings& settings = survey.settings.sortie(p.sortie);
+  if (p.sigma_h > 0 && p.sigma_v > 0 && !(settings.sigma_photo[0] > 0))
+    s.sigma_position[0] = p.sigma_h, s.sigma_position[1] = p.sigma_v;
+  const photo::Metadata& m = p.metadata;
+  if (!(settings.sigma_attitude > 0) || !std::isfinite(m.yaw_deg + m.pitch_deg + m.roll_deg)) return;
+  s.sigma_attitude = settings.sigma_attitude * rad_per_deg;
+  s.attitude =
+      frame->local_from_enu(s.position) *
+      camera::rotation_from_yaw_pitch_roll(m.yaw_deg * rad_per_deg, m.pitch_deg * rad_per_deg, m.roll_deg * rad_per_deg,
+                                           m.attitude_is_gimbal ? camera::Mount::gimbal : camera::Mount::nadir);
 }
 
 }  // namespace
@@ -133,18 +159,21 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   for (const adjust::Sortie& s : b.sorties) {
     sorties.push_back(s.name);
     for (int a = 0; a < 2; ++a) n.put(s.sigma_photo[a]), n.put(s.sigma_offset[a]);
-    n.put(s.offset);
+    n.put(s.lever_arm), n.put(s.offset), n.put(s.drift), n.put(s.boresight);
+    n.put(s.drifts ? 1 : 0), n.put(s.sigma_drift[0]), n.put(s.sigma_drift[1]), n.put(s.mean_time);
+    n.put(s.sigma_boresight);
   }
   for (const adjust::Station& s : b.stations) {
     n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0), n.put(s.held ? 1 : 0);
     n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
     n.put(s.up), n.put(s.sigma_up);
+    n.put(s.sigma_position[0]), n.put(s.sigma_position[1]), n.put(s.attitude), n.put(s.sigma_attitude), n.put(s.time);
   }
   n.put(static_cast<double>(b.points.size()));
   for (const adjust::GroundPoint& p : b.points) put_point(n, p);
   for (const adjust::SurveyedPoint& p : b.surveyed) {
     surveyed.push_back({p.id, static_cast<int>(p.role), p.natural});
-    n.put(p.surveyed), n.put(p.weight);
+    n.put(p.surveyed), n.put(p.weight), n.put(p.axes);
     put_point(n, p.point);
   }
   write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
@@ -183,7 +212,10 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     adjust::Sortie s;
     s.name = name;
     for (int a = 0; a < 2; ++a) s.sigma_photo[a] = n.get(), s.sigma_offset[a] = n.get();
-    n.get(s.offset);
+    n.get(s.lever_arm), n.get(s.offset), n.get(s.drift), n.get(s.boresight);
+    s.drifts = n.get() != 0;
+    s.sigma_drift[0] = n.get(), s.sigma_drift[1] = n.get(), s.mean_time = n.get();
+    s.sigma_boresight = n.get();
     b.sorties.push_back(s);
   }
   for (std::size_t i = 0; i < out.images.size(); ++i) {
@@ -194,6 +226,9 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     s.sigma_angle = n.get();
     n.get(s.up);
     s.sigma_up = n.get();
+    s.sigma_position[0] = n.get(), s.sigma_position[1] = n.get();
+    n.get(s.attitude);
+    s.sigma_attitude = n.get(), s.time = n.get();
     b.stations.push_back(s);
   }
   b.points.resize(static_cast<std::size_t>(n.get()));
@@ -203,7 +238,7 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     p.id = s[0];
     p.role = static_cast<adjust::Role>(s[1].get<int>());
     p.natural = s.at(2);
-    n.get(p.surveyed), n.get(p.weight);
+    n.get(p.surveyed), n.get(p.weight), n.get(p.axes);
     p.point = get_point(n);
     b.surveyed.push_back(p);
   }
@@ -259,6 +294,7 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     const Eigen::Vector3d in_grid(plan ? 1 / (e * e) : 0.0, plan ? 1 / (n * n) : 0.0, height ? 1 / (v * v) : 0.0);
     const Eigen::Matrix3d R = frame.local_from_grid(p.surveyed);
     p.weight = R * in_grid.asDiagonal() * R.transpose();
+    p.axes = R;
     index[p.id] = out.size();
     out.push_back(p);
   }
@@ -330,7 +366,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];
-    if (has_position(*p)) s.position = frame->local_from_wgs84(p->position);
+    observe(survey, *p, frame, s);
     if (const photo::Metadata& m = p->metadata; std::isfinite(m.pitch_deg) && std::isfinite(m.roll_deg))
       s.up = camera::rotation_from_yaw_pitch_roll(0, m.pitch_deg * rad_per_deg, m.roll_deg * rad_per_deg,
                                                   m.attitude_is_gimbal ? camera::Mount::gimbal : camera::Mount::nadir)
@@ -353,6 +389,10 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
                 : Eigen::Matrix3d(frame->local_from_grid(s.C) * camera::rotation_from({a.x(), a.y(), a.z()}));
       s.oriented = true;
       s.held = row.fixed;
+      if (row.sigma_angle > 0) s.attitude = s.R, s.sigma_attitude = row.sigma_angle * angle_unit * rad_per_deg;
+      if (!survey.crs.local || !(row.sigma_h > 0) || !(row.sigma_v > 0)) continue;
+      s.position = s.C;  // elsewhere place_listed() has made it the photo's
+      s.sigma_position[0] = row.sigma_h, s.sigma_position[1] = row.sigma_v;
     }
   }
   for (const TieTable::Point& p : ties.points) {
@@ -365,6 +405,41 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
   }
   if (frame) b.surveyed = surveyed_points(survey, *frame, out.images);
   return out;
+}
+
+NamedBlock oriented_block(const Survey& survey, const PhotoTable& photos) {
+  const bool listed = load_listing(survey).has_value();
+  // A listing's cameras may be far from what the photos show: which rays are wrong is for the adjustment to say.
+  const auto take_all = [](adjust::Block& block) {
+    for (adjust::GroundPoint& point : block.points) {
+      for (adjust::Ray& ray : point.rays) ray.accepted = true;
+      adjust::intersect(block, point, rad_per_deg);
+    }
+  };
+  if (survey.store.stage("orient") || !listed) {
+    NamedBlock out = load_block(survey, "orient");
+    if (listed) take_all(out.block);
+    return out;
+  }
+  TieTable ties;
+  if (survey.store.stage("tie"))
+    ties = load_ties(survey);
+  else
+    for (const Photo* p : photos.kept()) ties.images.push_back(p->image);
+  NamedBlock out = start_block(survey, photos, ties);
+  take_all(out.block);
+  if (std::none_of(out.block.stations.begin(), out.block.stations.end(),
+                   [](const adjust::Station& s) { return s.oriented; }))
+    return load_block(survey, "orient");
+  return out;
+}
+
+std::string oriented_fingerprint(const Survey& survey) {
+  if (const auto oriented = survey.store.stage("orient")) return oriented->fingerprint;
+  const auto ties = survey.store.stage("tie");
+  const auto photos = survey.store.stage("admit");
+  return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "",
+                      hash_or_empty(survey.inputs() / "listing.csv"), hash_or_empty(survey.inputs() / "cameras.json")});
 }
 
 std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what) {

@@ -40,6 +40,12 @@ std::filesystem::path found_file(const Survey& survey);
 /// except where a listing gives them, whose angles are in units of so many degrees.
 NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const TieTable& ties, double angle_unit = 1.0);
 
+/// The block that control and adjustment begin with: as orient left it, or, where that has not run, as a listing gives
+/// it, with the ties that were imported or none. Throws Error where there is neither.
+NamedBlock oriented_block(const Survey& survey, const PhotoTable& photos);
+/// What oriented_block() depends on.
+std::string oriented_fingerprint(const Survey& survey);
+
 /// Camera parameters that an adjustment frees, by name. Throws Error, for `what`, where one is unknown.
 std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what);
 

@@ -111,22 +111,39 @@ std::string points(const Survey& survey) {
   return text + other_points(survey, named, frame);
 }
 
-std::string residuals(const Survey& survey, const std::string& only) {
+/// Image points of the last adjustment; `item` is the name that adjust --without knows each by.
+std::string residuals(const Survey& survey, const ExportOptions& options) {
   const NamedBlock named = latest_block(survey);
-  std::string text = "image,point,x,y,vx,vy,accepted\n";
+  struct Row {
+    const std::string* name;
+    const adjust::Ray* ray;
+    Eigen::Vector2d v;
+    double over_sigma() const { return v.norm() / ray->sigma; }
+  };
+  std::vector<Row> rows;
   const auto add = [&](const std::string& name, const adjust::GroundPoint& p) {
     for (const adjust::Ray& r : p.rays) {
       if (!p.X.allFinite() || !named.block.stations[r.station].oriented) continue;
-      if (!only.empty() && named.images[r.station] != only) continue;
-      const auto v = adjust::residual(named.block, r, p.X);
-      if (!v) continue;
-      text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(named.images[r.station]), csv_field(name),
-                          csv_pixels(r.x.x()), csv_pixels(r.x.y()), csv_pixels(v->x()), csv_pixels(v->y()),
-                          r.accepted ? 1 : 0);
+      if (!options.image.empty() && named.images[r.station] != options.image) continue;
+      if (options.worst && !r.accepted) continue;
+      if (const auto v = adjust::residual(named.block, r, p.X)) rows.push_back({&name, &r, *v});
     }
   };
   for (std::size_t i = 0; i < named.block.points.size(); ++i) add(named.point_names[i], named.block.points[i]);
   for (const adjust::SurveyedPoint& p : named.block.surveyed) add(p.id, p.point);
+  if (options.worst) {
+    std::stable_sort(rows.begin(), rows.end(),
+                     [](const Row& a, const Row& b) { return a.over_sigma() > b.over_sigma(); });
+    rows.resize(std::min(rows.size(), static_cast<std::size_t>(*options.worst)));
+  }
+  std::string text = "image,point,x,y,vx,vy,accepted,sigma,over_sigma,item\n";
+  for (const Row& row : rows) {
+    const std::string& image = named.images[row.ray->station];
+    text += fmt::format("{},{},{},{},{},{},{},{},{:.2f},{}\n", csv_field(image), csv_field(*row.name),
+                        csv_pixels(row.ray->x.x()), csv_pixels(row.ray->x.y()), csv_pixels(row.v.x()),
+                        csv_pixels(row.v.y()), row.ray->accepted ? 1 : 0, csv_pixels(row.ray->sigma), row.over_sigma(),
+                        csv_field(*row.name + "@" + image));
+  }
   return text;
 }
 
@@ -178,7 +195,7 @@ ExportText export_text(const Survey& survey, const ExportOptions& options) {
   else if (what == "sightings")
     out.text = input(survey, "sightings.csv", "sight");
   else if (what == "residuals")
-    out.text = residuals(survey, options.image);
+    out.text = residuals(survey, options);
   else
     throw UsageError("export {}: unknown; choose from {}", what, fmt::join(export_kinds(), ", "));
   const auto lines = static_cast<std::size_t>(std::count(out.text.begin(), out.text.end(), '\n'));

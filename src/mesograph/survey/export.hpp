@@ -8,6 +8,7 @@ struct ExportOptions {
   std::string what;   ///< photos, stations, cameras, ties, keypoints, matches, points, control, sightings, residuals
   std::string image;  ///< keypoints, matches, residuals: only this photo
   std::optional<std::pair<std::string, std::string>> pair;  ///< matches: only this pair
+  std::optional<int> worst;  ///< residuals: only so many of those that take part, the largest over their sigma first
 };
 
 /// Text of an export, and the number of its rows. The block is that of the last adjustment, else of the orientation.

@@ -101,6 +101,11 @@ Listing read_listing(const NamedTable& table) {
     else if (angles)
       r.angles_deg = angles_of(table, row, {"omega", "phi", "kappa"});
     r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
+    r.sigma_angle = table.number(row, "sigma_angle");
+    for (const double sigma : {r.sigma_h, r.sigma_v, r.sigma_angle})
+      if (sigma <= 0)
+        throw Error("{}: a sigma of photo '{}' is not greater than 0; correct it, or leave it empty", table.where(row),
+                    r.image);
     r.fixed = table.has("fixed") && table.text(row, "fixed") == "yes";
     if (r.angles_deg.allFinite() && !r.position.allFinite())
       throw Error("{}: photo '{}' has angles and no position; fill in east, north and height", table.where(row),
@@ -113,14 +118,14 @@ Listing read_listing(const NamedTable& table) {
 
 std::string listing_text(const Listing& listing, const geo::Crs& crs) {
   const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
-  std::string text = fmt::format("image,sortie,camera,{},height,{},sigma_h,sigma_v,fixed\n", crs.plan_columns(),
-                                 turned ? "yaw,pitch,roll" : "omega,phi,kappa");
+  std::string text = fmt::format("image,sortie,camera,{},height,{},sigma_h,sigma_v,sigma_angle,fixed\n",
+                                 crs.plan_columns(), turned ? "yaw,pitch,roll" : "omega,phi,kappa");
   for (const Listing::Row& r : listing.rows)
-    text +=
-        fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
-                    csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
-                    csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
-                    csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v), r.fixed ? "yes" : "");
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
+                        csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
+                        csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
+                        csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v),
+                        csv_degrees(r.sigma_angle), r.fixed ? "yes" : "");
   return text;
 }
 

@@ -17,7 +17,8 @@ struct Listing {
     bool yaw_pitch_roll = false;
     /// omega, phi, kappa, or yaw, pitch, roll of a gimbal; NaN: only the position is known
     Eigen::Vector3d angles_deg = Eigen::Vector3d::Constant(nan);
-    double sigma_h = nan, sigma_v = nan;  ///< m
+    double sigma_h = nan, sigma_v = nan;  ///< m; where set, the position is an observation
+    double sigma_angle = nan;             ///< degrees per axis; where set, the attitude is one
     bool fixed = false;                   ///< held in every adjustment
   };
   std::vector<Row> rows;

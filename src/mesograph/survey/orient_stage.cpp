@@ -16,15 +16,16 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 6";
+constexpr const char* version = "orient 7";
 
 using Json = nlohmann::ordered_json;
 
 std::string settings_of_sorties(const Survey& survey) {
   std::string out;
   for (const auto& [name, s] : survey.settings.sorties)
-    out += fmt::format("{} {} {} {} {} {};", name, s.sigma_photo[0], s.sigma_photo[1], s.sigma_sortie[0],
-                       s.sigma_sortie[1], s.heights);
+    out += fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {};", name, s.sigma_photo[0], s.sigma_photo[1],
+                       s.sigma_sortie[0], s.sigma_sortie[1], s.heights, s.lever_arm.x(), s.lever_arm.y(),
+                       s.lever_arm.z(), s.sigma_drift[0], s.sigma_drift[1], s.sigma_attitude, s.sigma_boresight);
   return out;
 }
 
@@ -38,8 +39,8 @@ std::vector<double> residual_lengths(const adjust::Block& block) {
   return out;
 }
 
-/// Share of the tie points between listed photos whose rays meet within a hundredth of the photo: errors of a listing's
-/// positions of a metre or two do.
+/// Share of the tie points between listed photos of whose rays most meet within three hundredths of the photo: errors
+/// of a listing's positions of a metre or two do, and those of a lens without its distortion.
 double fitting_share(adjust::Block block) {
   std::vector<char> fits(block.points.size(), 0), asked(block.points.size(), 0);
   parallel_for(block.points.size(), 64, [&](std::size_t p) {
@@ -49,11 +50,11 @@ double fitting_share(adjust::Block block) {
     asked[p] = rays >= 2;
     point.X.setConstant(nan);
     if (!asked[p] || !adjust::intersect(block, point, 0.01)) return;
-    fits[p] = std::all_of(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
-      if (!adjust::takes_part(block, r)) return true;
-      const auto v = adjust::residual(block, r, point.X);
-      return v && v->norm() < 0.01 * block.cameras[block.stations[r.station].camera].width;
+    const auto meet = std::count_if(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
+      const auto v = adjust::takes_part(block, r) ? adjust::residual(block, r, point.X) : std::nullopt;
+      return v && v->norm() < 0.03 * block.cameras[block.stations[r.station].camera].width;
     });
+    fits[p] = 2 * meet > rays;
   });
   const auto n = std::count(asked.begin(), asked.end(), 1);
   return n ? static_cast<double>(std::count(fits.begin(), fits.end(), 1)) / static_cast<double>(n) : 0.0;

@@ -54,6 +54,17 @@ class Table {
       value[i] = *number;
     }
   }
+  void read_vector(const char* key, Eigen::Vector3d& value) const {
+    const toml::node* node = table_.get(key);
+    if (!node) return;
+    const toml::array* array = node->as_array();
+    if (!array || array->size() != 3) fail(key, "must be three numbers, as in [0.10, -0.05, 0.30]");
+    for (std::size_t i = 0; i < 3; ++i) {
+      const auto number = array->get(i)->value<double>();
+      if (!number || !std::isfinite(*number)) fail(key, "must hold three numbers");
+      value[static_cast<Eigen::Index>(i)] = *number;
+    }
+  }
   /// `known`: the words that may stand there; empty: any.
   void read_words(const char* key, std::vector<std::string>& words, const std::vector<std::string>& known) const {
     const toml::node* node = table_.get(key);
@@ -84,7 +95,8 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
   for (const auto& [name, node] : all) {
     if (!node.is_table()) throw Error("{}: [sortie] holds one table a sortie, as in [sortie.north]", path.string());
     const Table table(path, *node.as_table(), "sortie." + std::string(name.str()));
-    table.only({"heights", "positions_crs", "own_cameras", "sigma_photo", "sigma_sortie"});
+    table.only({"heights", "positions_crs", "own_cameras", "sigma_photo", "sigma_sortie", "lever_arm", "sigma_drift",
+                "sigma_attitude", "sigma_boresight"});
     SortieSettings& sortie = out.sorties[std::string(name.str())];
     table.read("heights", sortie.heights);
     if (sortie.heights != "ellipsoidal" && sortie.heights != "geoid" && sortie.heights != "unknown")
@@ -93,6 +105,10 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
     table.read("own_cameras", sortie.own_cameras);
     table.read_pair("sigma_photo", sortie.sigma_photo);
     table.read_pair("sigma_sortie", sortie.sigma_sortie);
+    table.read_pair("sigma_drift", sortie.sigma_drift);
+    table.read_vector("lever_arm", sortie.lever_arm);
+    if (node.as_table()->contains("sigma_attitude")) table.read_positive("sigma_attitude", sortie.sigma_attitude);
+    if (node.as_table()->contains("sigma_boresight")) table.read_positive("sigma_boresight", sortie.sigma_boresight);
   }
 }
 
@@ -171,7 +187,10 @@ Settings read_settings(const std::filesystem::path& path) {
     t.read_positive("sigma_px", out.tie_sigma_px);
   });
   section("adjust", [&](const Table& t, const toml::table&) {
-    t.only({"free", "sightings"});
+    t.only({"free", "sightings", "weights"});
+    t.read("weights", out.adjust_weights);
+    if (out.adjust_weights != "given" && out.adjust_weights != "estimate" && out.adjust_weights != "estimate all")
+      t.fail("weights", "must be given, estimate or estimate all");
     std::string sightings = "found";
     t.read("sightings", sightings);
     if (sightings != "found" && sightings != "confirmed") t.fail("sightings", "must be found or confirmed");

@@ -20,6 +20,11 @@ struct SortieSettings {
   /// Of the sortie's common offset, m. NaN: not set; then 0.03 and 0.05 m where the photos' own sigma is of that level,
   /// else 3 and 5 m; 100 m in height where heights are "geoid" or "unknown".
   double sigma_sortie[2] = {nan, nan};
+  /// From the perspective centre to what the positions are of, in the camera frame (x right, y up, z backwards), m.
+  Eigen::Vector3d lever_arm = Eigen::Vector3d::Zero();
+  double sigma_drift[2] = {nan, nan};   ///< m/s, plan per axis and height, of a drift of the positions; NaN: none
+  double sigma_attitude = nan;          ///< degrees, of attitudes in the photos; NaN: they are start values alone
+  double sigma_boresight = nan;         ///< degrees, of the turn that attitudes have in common; NaN: 5
   std::string heights = "ellipsoidal";  ///< of the positions
   std::string positions_crs;            ///< of the geotags, where they are not in WGS 84
   bool own_cameras = false;             ///< its cameras are not shared with other sorties
@@ -36,6 +41,7 @@ struct Settings {
   int tie_limit = 8000;
   double tie_sigma_px = 0.5;
   std::vector<std::string> adjust_free = {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"};
+  std::string adjust_weights = "given";   ///< "given", "estimate" (ties and sightings) or "estimate all"
   bool adjust_found = true;               ///< sightings of the finder take part, not only confirmed ones
   std::optional<double> densify_spacing;  ///< m
   std::optional<int> densify_level;

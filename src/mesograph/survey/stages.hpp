@@ -13,13 +13,13 @@ std::string orient_fingerprint(const Survey& survey);
 Outcome preview(Survey& survey, Progress& progress);
 
 struct ControlOptions {
-  std::filesystem::path file;                               ///< empty: only changes of roles and sigmas
-  control::ControlFileOptions reading;                      ///< columns and units of the file
-  std::string crs;                                          ///< of the file; empty: the survey's
-  double ground_to_grid = 1.0;                              ///< factor on the file's plan, about the point `about`
-  Eigen::Vector2d about = Eigen::Vector2d::Zero();          ///< east, north, in the file's units
-  std::filesystem::path onto;                               ///< points known in the survey's CRS: the file is fitted on them
-  int fit = 4;                                              ///< parameters of that fit: 4 or 7
+  std::filesystem::path file;                       ///< empty: only changes of roles and sigmas
+  control::ControlFileOptions reading;              ///< columns and units of the file
+  std::string crs;                                  ///< of the file; empty: the survey's
+  double ground_to_grid = 1.0;                      ///< factor on the file's plan, about the point `about`
+  Eigen::Vector2d about = Eigen::Vector2d::Zero();  ///< east, north, in the file's units
+  std::filesystem::path onto;                       ///< points known in the survey's CRS: the file is fitted on them
+  int fit = 4;                                      ///< parameters of that fit: 4 or 7
   std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id or pattern
   std::vector<std::string> sigmas;                          ///< "PATTERN=H" or "PATTERN=H:V", m
   std::vector<std::string> remove;                          ///< ids or patterns, of points and scale bars
@@ -48,9 +48,14 @@ struct AdjustStageOptions {
   std::optional<std::vector<std::string>> free;  ///< default [adjust] free
   bool fix_camera = false;
   std::vector<std::string> hold_out;  ///< control points that are checks in this run
+  bool snoop = false;                 ///< sets the worst suspect aside and adjusts again, until nothing stands out
+  std::vector<std::string> without;   ///< items (set_aside.hpp) to leave out from now on
+  std::vector<std::string> with;      ///< items to take in again
+  std::string as;                     ///< keeps the result in results/as/NAME, beside the one that stands; empty: no
 };
 /// Adjusts the oriented block with control and writes stations.csv, cameras.json, control.csv, checks.csv,
-/// sightings.csv, photos.csv and adjustment.json into results/.
+/// left_out.csv, reliability.csv, photos.csv and adjustment.json into results/. Decisions of `without` and `with` are
+/// kept once the adjustment with them has succeeded.
 Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress);
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options = {});
 
