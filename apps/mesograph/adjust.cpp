@@ -1,3 +1,4 @@
+#include <mesograph/survey/advise.hpp>
 #include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/stages.hpp>
 
@@ -28,6 +29,8 @@ void run_adjust(Call& call) {
   options.as = call.text("as");
   if (options.as.find_first_of("/\\") != std::string::npos || options.as == "." || options.as == "..")
     throw UsageError("--as {}: must be a plain name, not a path", options.as);
+  if (const auto n = optional_value<int>(call, "advise"); n && (*n < 1 || *n > 50))
+    throw UsageError("--advise {}: ask for 1 to 50 places", *n);
   const survey::Outcome outcome = survey::adjust(opened, options, call.progress);
   call.json = outcome.summary;
   const auto number = [&](const char* key, int decimals, double factor) {
@@ -43,6 +46,14 @@ void run_adjust(Call& call) {
   call.lines.push_back(accuracy_line("check", call.json["check"]));
   call.lines.push_back(accuracy_line("left out", call.json["left_out"]));
   if (!options.as.empty()) call.lines.push_back("kept in results/as/" + options.as);
+  if (const auto n = optional_value<int>(call, "advise")) {
+    call.json["advice"] = survey::advise(opened, *n, call.progress);
+    for (const auto& a : call.json["advice"])
+      call.lines.push_back(fmt::format(
+          "advice {}: a target near east {:.1f} north {:.1f}, in {} photos; largest height sigma {:.4f} -> {:.4f} m",
+          a["place"].get<int>(), a["east"].get<double>(), a["north"].get<double>(), a["photos"].get<int>(),
+          a["before"].get<double>(), a["after"].get<double>()));
+  }
   if (const auto& s = call.json["sightings"]; s["unconfirmed"].get<int>() > 0)
     call.lines.push_back(
         fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
@@ -63,6 +74,7 @@ Command adjust_command() {
                 "file with a column item",
                 cxxopts::value<std::string>());
             add("with", "takes observations in again that --without left out", cxxopts::value<std::string>());
+            add("advise", "proposes so many places where another target would help most", cxxopts::value<int>());
             add("as", "keeps the result in results/as/NAME, beside the one that stands", cxxopts::value<std::string>());
             add("hold-out", "control points that are checks in this run", cxxopts::value<std::string>());
           },

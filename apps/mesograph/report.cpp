@@ -8,7 +8,7 @@ namespace {
 
 void run_report(Call& call) {
   survey::Survey opened(call.survey);
-  const survey::Outcome outcome = survey::report(opened, call.progress);
+  const survey::Outcome outcome = survey::report(opened, call.text("compare"), call.progress);
   call.json = outcome.summary;
   call.lines.push_back(call.json["file"].get<std::string>() + (outcome.made ? "" : " (current)"));
 }
@@ -16,7 +16,12 @@ void run_report(Call& call) {
 }  // namespace
 
 Command report_command() {
-  return {"report", "writes results/report.html from the last adjustment", "", {}, run_report};
+  return {"report", "writes results/report.html from the last adjustment", "",
+          [](cxxopts::Options& options) {
+            options.add_options()("compare", "beside the adjustment that adjust --as NAME kept",
+                                  cxxopts::value<std::string>());
+          },
+          run_report};
 }
 
 }  // namespace mesograph::app

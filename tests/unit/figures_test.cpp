@@ -112,7 +112,7 @@ TEST_CASE("Matches are drawn between the places they join, in the pictures' own 
 
 TEST_CASE("Bars of the multiplicity are as high as their counts") {
   const auto bars = [](const std::vector<std::size_t>& counts) {
-    const photo::Rgb figure = decoded(report::multiplicity_figure(counts));
+    const photo::Rgb figure = decoded(report::multiplicity_figure(counts).png);
     // Of columns that hold a bar: the number of pixels of its colour, largest first in order of columns.
     std::vector<int> heights;
     const Rgb8 colour = bytes(report::check_colour);
@@ -140,7 +140,7 @@ TEST_CASE("The graph of pairs draws strong pairs thicker, and none that is not t
   graph.covered = {0.9, 0.9, 0.9, 0.9};
   const auto ink_between = [&](bool southern) {
     // Ink on a column half way between the two photos in the south, or in the north.
-    const photo::Rgb figure = decoded(report::pair_graph(graph));
+    const photo::Rgb figure = decoded(report::pair_graph(graph).png);
     // Few photos: all are among the weakest, in the colour of those. The legend, on the right, has it too.
     photo::Rgb map(figure.width * 3 / 4, figure.height, 3);
     for (int r = 0; r < map.height; ++r)

@@ -28,7 +28,7 @@ TEST_CASE("The page holds what it was given, escaped, in order") {
   page.title = "Slip <north> & \"more\"";
   page.key_figures = {{"0.02 m", "check RMSE"}};
   page.notes = {"a < b"};
-  page.maps = {{"Map", "caption", "ab"}};
+  page.maps = {{"Map", "caption", "map", {"png", "ab"}}};
   page.accuracy = {{"Checks", "note", {"point", "dH"}, {{"P1", "+0.010"}, {"RMSE", "0.010"}}, true}};
   const std::string html = report::page_html(page);
   CHECK_THAT(html, Contains("Slip &lt;north&gt; &amp; &quot;more&quot;"));
@@ -61,16 +61,16 @@ TEST_CASE("A map keeps one scale for east and north and puts north up") {
 }
 
 TEST_CASE("Figures are PNGs, also of nothing and of one point") {
-  CHECK(png_size(report::overview_map({{"one"}, {{{0, 0}, 0}}, {}, {}})).first == 900);
+  CHECK(png_size(report::overview_map({{"one"}, {{{0, 0}, 0}}, {}, {}}).png).first == 720);
   report::OverlapData overlap{{0, 0}, 1.0, 2, 2, {0, 3, -1, 12}};
-  CHECK(png_size(report::overlap_map(overlap)).first == 900);
+  CHECK(png_size(report::overlap_map(overlap).png).first == 720);
   report::ResidualField field;
   field.camera = "c", field.width = 1200, field.height = 900;
   field.mean.assign(static_cast<std::size_t>(field.columns) * field.rows, Eigen::Vector2d::Constant(std::nan("")));
-  CHECK(png_size(report::residual_figure(field)).second == 476);
-  const std::string empty = report::residual_figure(field);
+  CHECK(png_size(report::residual_figure(field).png).second == 476);
+  const std::string empty = report::residual_figure(field).png;
   field.mean[5] = {0.3, -0.2};
-  CHECK(report::residual_figure(field) != empty);
+  CHECK(report::residual_figure(field).png != empty);
 }
 
 TEST_CASE("The page to sight on holds its data whole, whatever names hold") {

@@ -8,6 +8,11 @@ namespace mesograph::adjust {
 
 std::string to_string(Role role) { return role == Role::control ? "control" : role == Role::check ? "check" : "off"; }
 
+Eigen::Vector3d weights_of(const SurveyedPoint& point) {
+  const Eigen::Vector3d along = (point.axes.transpose() * point.weight * point.axes).diagonal();
+  return (along.array() > 1e-6).select(along, 0.0);  // turning in and out of the axes leaves roundings
+}
+
 CameraPrior usual_prior(const camera::Camera& camera) {
   CameraPrior prior;
   prior.value = camera.interior;
@@ -44,6 +49,18 @@ double ray_angle(const Block& block, const GroundPoint& point) {
       least_cos = std::min(least_cos, a.dot(b));
     }
   return std::acos(std::clamp(least_cos, -1.0, 1.0));
+}
+
+double usual_sigma(const Block& block) {
+  std::vector<double> all;
+  const auto add = [&](const GroundPoint& point) {
+    for (const Ray& ray : point.rays)
+      if (takes_part(block, ray)) all.push_back(ray.sigma);
+  };
+  for (const GroundPoint& point : block.points) add(point);
+  if (all.empty())
+    for (const SurveyedPoint& point : block.surveyed) add(point.point);
+  return median(std::move(all));
 }
 
 double ground_sampling_distance(const Block& block) {

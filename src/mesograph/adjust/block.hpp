@@ -74,6 +74,9 @@ struct SurveyedPoint {
   GroundPoint point;
 };
 
+/// Weight of a point's coordinates along its axes, 1/m^2: nought where not surveyed (or known to a kilometre).
+Eigen::Vector3d weights_of(const SurveyedPoint& point);
+
 /// A measured distance between two surveyed points, which may be natural ones.
 struct ScaleBar {
   std::string id;
@@ -119,6 +122,9 @@ bool takes_part(const Block& block, const ScaleBar& bar);
 
 /// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);
+
+/// Median sigma of the tie rays that take part, else of the sightings, pixels.
+double usual_sigma(const Block& block);
 
 /// Ground sampling distance of a block: median over its tie points of range / c, m; of surveyed points where there are
 /// no ties.

@@ -89,25 +89,40 @@ Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
   }
 }
 
-double Covariance::operator()(int row, int column) const {
+const double* Covariance::find(int row, int column) const {
   const auto [low, high] = std::minmax(place_[row], place_[column]);
   const int s = supernode_[low];
   const int *begin = factor_->row(s), *end = begin + factor_->rows(s);
   const int* found = std::lower_bound(begin, end, high);
-  if (found == end || *found != high) throw std::out_of_range("covariance outside the factor's pattern");
-  return inverse_[s](found - begin, low - factor_->first(s));
+  if (found == end || *found != high) return nullptr;
+  return &inverse_[s](found - begin, low - factor_->first(s));
 }
 
-double Covariance::variance(const Eigen::VectorXd& f) const {
-  Eigen::VectorXd right = f;
+bool Covariance::holds(int row, int column) const { return find(row, column) != nullptr; }
+
+double Covariance::operator()(int row, int column) const {
+  const double* found = find(row, column);
+  if (!found) throw std::out_of_range("covariance outside the factor's pattern");
+  return *found;
+}
+
+double Covariance::variance(const Eigen::VectorXd& f) const { return f.dot(times(f).col(0)); }
+
+Eigen::MatrixXd Covariance::times(const Eigen::MatrixXd& columns) const {
+  Eigen::MatrixXd right = columns;
   cholmod_dense view{};
-  view.nrow = view.nzmax = view.d = static_cast<std::size_t>(right.size());
-  view.ncol = 1;
+  view.nrow = view.d = static_cast<std::size_t>(right.rows());
+  view.ncol = static_cast<std::size_t>(right.cols());
+  view.nzmax = view.nrow * view.ncol;
   view.x = right.data();
   view.xtype = CHOLMOD_REAL, view.dtype = CHOLMOD_DOUBLE;
-  cholmod_dense* solved = cholmod_solve(CHOLMOD_A, factor_->L, &view, &factor_->common);
-  const double out = f.dot(Eigen::Map<const Eigen::VectorXd>(static_cast<const double*>(solved->x), f.size()));
-  cholmod_free_dense(&solved, &factor_->common);
+  cholmod_common own{};  // that of the factor would be one for all threads
+  cholmod_start(&own);
+  cholmod_dense* solved = cholmod_solve(CHOLMOD_A, factor_->L, &view, &own);
+  Eigen::MatrixXd out =
+      Eigen::Map<const Eigen::MatrixXd>(static_cast<const double*>(solved->x), right.rows(), right.cols());
+  cholmod_free_dense(&solved, &own);
+  cholmod_finish(&own);
   return out;
 }
 

@@ -19,13 +19,19 @@ class Covariance {
   int size() const { return static_cast<int>(place_.size()); }
   /// Entry of the inverse. Throws std::out_of_range where it was not computed.
   double operator()(int row, int column) const;
+  /// Whether the entry was computed.
+  bool holds(int row, int column) const;
   /// Square block of the inverse of these columns.
   Eigen::MatrixXd among(const std::vector<int>& columns) const;
   /// Variance of f' x, x being what the covariance is of: any function, whatever the pattern.
   double variance(const Eigen::VectorXd& f) const;
+  /// The whole inverse times some columns: any of its entries, at a solution each.
+  Eigen::MatrixXd times(const Eigen::MatrixXd& columns) const;
 
  private:
   struct Factor;
+  /// Where an entry stands: its supernode and row there; nothing outside the pattern.
+  const double* find(int row, int column) const;
   std::shared_ptr<Factor> factor_;
   std::vector<int> place_;                ///< of a column in the factor's order
   std::vector<int> supernode_;            ///< of a column in that order

@@ -36,11 +36,6 @@ int rays_of(const Block& block, const GroundPoint& point) {
       std::count_if(point.rays.begin(), point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); }));
 }
 
-/// Weight of a point's coordinates along its axes: nought where not surveyed.
-Eigen::Vector3d weights_of(const SurveyedPoint& point) {
-  return (point.axes.transpose() * point.weight * point.axes).diagonal().cwiseMax(0.0);
-}
-
 /// v' Q^-1 v over the coordinates that were surveyed; `Q` their covariance. Q may be singular where nothing else
 /// controls a coordinate.
 void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Eigen::Vector3d& weights,

@@ -1,3 +1,4 @@
+#include <cairo-svg.h>
 #include <cairo.h>
 #include <fmt/format.h>
 
@@ -7,6 +8,7 @@
 
 namespace mesograph::report {
 
+/// What is drawn is recorded, and played to a PNG or an SVG at the end.
 struct Canvas::Surface {
   cairo_surface_t* image = nullptr;
   cairo_t* pen = nullptr;
@@ -24,8 +26,14 @@ Colour ramp(double t) {
   return {0.96 - 0.86 * t, 0.93 - 0.60 * t, 0.80 - 0.38 * t};
 }
 
+void set_cell(photo::Rgb& cells, int column, int row, Colour c) {
+  int k = 0;
+  for (const double v : {c.r, c.g, c.b}) cells.at(column, row, k++) = static_cast<std::uint8_t>(std::lround(255 * v));
+}
+
 Canvas::Canvas(int width, int height) : surface_(std::make_unique<Surface>()), width_(width), height_(height) {
-  surface_->image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height);
+  const cairo_rectangle_t extent{0, 0, static_cast<double>(width), static_cast<double>(height)};
+  surface_->image = cairo_recording_surface_create(CAIRO_CONTENT_COLOR, &extent);
   surface_->pen = cairo_create(surface_->image);
   cairo_select_font_face(surface_->pen, "DejaVu Sans", CAIRO_FONT_SLANT_NORMAL, CAIRO_FONT_WEIGHT_NORMAL);
   rectangle(0, 0, width, height, paper);
@@ -54,7 +62,47 @@ void Canvas::rectangle(double x, double y, double w, double h, Colour fill) {
   cairo_fill(surface_->pen);
 }
 
-void Canvas::picture(const photo::Rgb& image, double x, double y, double w, double h) {
+namespace {
+
+photo::Rgb enlarged(const photo::Rgb& small, int factor) {
+  photo::Rgb out(small.width * factor, small.height * factor, 3);
+  for (int row = 0; row < out.height; ++row)
+    for (int col = 0; col < out.width; ++col)
+      for (int k = 0; k < 3; ++k) out.at(col, row, k) = small.at(col / factor, row / factor, k);
+  return out;
+}
+
+}  // namespace
+
+void Canvas::polygon(const std::vector<Eigen::Vector2d>& corners, Colour fill) {
+  set(surface_->pen, fill);
+  for (const Eigen::Vector2d& p : corners) cairo_line_to(surface_->pen, p.x(), p.y());
+  cairo_close_path(surface_->pen);
+  cairo_fill(surface_->pen);
+}
+
+void Canvas::arrow(Eigen::Vector2d a, Eigen::Vector2d b, Colour colour, double thickness) {
+  line(a, b, colour, thickness);
+  const double length = (b - a).norm(), head = std::min(7.0, 0.5 * length);
+  if (length < 3) return;
+  const Eigen::Vector2d ahead = (b - a) / length, aside(-ahead.y(), ahead.x());
+  polygon({b, b - head * ahead + 0.42 * head * aside, b - head * ahead - 0.42 * head * aside}, colour);
+}
+
+void Canvas::text_upwards(Eigen::Vector2d at, const std::string& words, double size) {
+  set(surface_->pen, ink);
+  cairo_save(surface_->pen);
+  cairo_translate(surface_->pen, at.x(), at.y());
+  cairo_rotate(surface_->pen, -1.5707963267948966);
+  cairo_move_to(surface_->pen, -0.5 * text_width(words, size), 0);
+  cairo_set_font_size(surface_->pen, size);
+  cairo_show_text(surface_->pen, words.c_str());
+  cairo_restore(surface_->pen);
+}
+
+void Canvas::picture(const photo::Rgb& small, double x, double y, double w, double h, bool cells) {
+  // Viewers smooth what they enlarge: cells get so many pixels that the blur between them cannot be seen.
+  const photo::Rgb image = cells ? enlarged(small, 1 + 800 / std::max(1, small.width)) : small;
   cairo_surface_t* source = cairo_image_surface_create(CAIRO_FORMAT_RGB24, image.width, image.height);
   unsigned char* data = cairo_image_surface_get_data(source);
   const int stride = cairo_image_surface_get_stride(source);
@@ -69,6 +117,7 @@ void Canvas::picture(const photo::Rgb& image, double x, double y, double w, doub
   cairo_scale(surface_->pen, w / image.width, h / image.height);
   cairo_set_source_surface(surface_->pen, source, 0, 0);
   cairo_pattern_set_extend(cairo_get_source(surface_->pen), CAIRO_EXTEND_PAD);
+  if (cells) cairo_pattern_set_filter(cairo_get_source(surface_->pen), CAIRO_FILTER_NEAREST);
   cairo_rectangle(surface_->pen, 0, 0, image.width, image.height);
   cairo_fill(surface_->pen);
   cairo_restore(surface_->pen);
@@ -118,17 +167,40 @@ void Canvas::clip(double x, double y, double w, double h) {
 
 void Canvas::unclip() { cairo_restore(surface_->pen); }
 
+namespace {
+
+cairo_status_t append(void* to, const unsigned char* data, unsigned int length) {
+  static_cast<std::string*>(to)->append(reinterpret_cast<const char*>(data), length);
+  return CAIRO_STATUS_SUCCESS;
+}
+
+void play(cairo_surface_t* recorded, cairo_surface_t* onto) {
+  cairo_t* pen = cairo_create(onto);
+  cairo_set_source_surface(pen, recorded, 0, 0);
+  cairo_paint(pen);
+  cairo_destroy(pen);
+}
+
+}  // namespace
+
 std::string Canvas::png() const {
   std::string out;
-  cairo_surface_write_to_png_stream(
-      surface_->image,
-      [](void* to, const unsigned char* data, unsigned int length) {
-        static_cast<std::string*>(to)->append(reinterpret_cast<const char*>(data), length);
-        return CAIRO_STATUS_SUCCESS;
-      },
-      &out);
+  cairo_surface_t* image = cairo_image_surface_create(CAIRO_FORMAT_RGB24, width_, height_);
+  play(surface_->image, image);
+  cairo_surface_write_to_png_stream(image, append, &out);
+  cairo_surface_destroy(image);
   return out;
 }
+
+std::string Canvas::svg() const {
+  std::string out;
+  cairo_surface_t* vector = cairo_svg_surface_create_for_stream(append, &out, width_, height_);
+  play(surface_->image, vector);
+  cairo_surface_destroy(vector);
+  return out;
+}
+
+Drawing Canvas::drawing() const { return {png(), svg()}; }
 
 double round_step(double value) {
   const double power = std::pow(10.0, std::floor(std::log10(value)));
@@ -187,6 +259,40 @@ void MapFrame::scale_bar() const {
   canvas_.line({x, y}, {x + scale_ * length, y}, ink, 2);
   for (const double end : {x, x + scale_ * length}) canvas_.line({end, y - 4}, {end, y + 4}, ink, 1);
   canvas_.text({x, y - 9}, fmt::format("{:.0f} m", length), 12);
+}
+
+ChartFrame::ChartFrame(Canvas& canvas, const Axis& x, const Axis& y, double right_margin, double top_margin)
+    : x_(x),
+      y_(y),
+      left_(72),
+      right_(canvas.width() - right_margin),
+      top_(top_margin),
+      bottom_(canvas.height() - 46.0) {
+  const auto ticks = [&](const Axis& axis, bool across) {
+    const double step = round_step((axis.high - axis.low) / 4);
+    const int decimals = std::max(0, static_cast<int>(std::ceil(-std::log10(step) - 1e-9)));
+    for (double v = std::ceil(axis.low / step - 1e-9) * step; v <= axis.high + 1e-9 * step; v += step) {
+      const std::string label = fmt::format("{:.{}f}", std::abs(v) < 1e-9 * step ? 0.0 : v, decimals);
+      const Eigen::Vector2d p = across ? at(v, y_.low) : at(x_.low, v);
+      if (across) {
+        canvas.line({p.x(), top_}, {p.x(), bottom_}, faint, 0.7);
+        canvas.text({p.x(), bottom_ + 17}, label, 11, ink, Canvas::Align::centre);
+      } else {
+        canvas.line({left_, p.y()}, {right_, p.y()}, faint, 0.7);
+        canvas.text({left_ - 7, p.y() + 4}, label, 11, ink, Canvas::Align::right);
+      }
+    }
+  };
+  ticks(x, true), ticks(y, false);
+  for (const double edge : {left_, right_}) canvas.line({edge, top_}, {edge, bottom_}, ink, 1);
+  for (const double edge : {top_, bottom_}) canvas.line({left_, edge}, {right_, edge}, ink, 1);
+  canvas.text({0.5 * (left_ + right_), bottom_ + 37}, x.label, 12, ink, Canvas::Align::centre);
+  canvas.text_upwards({16, 0.5 * (top_ + bottom_)}, y.label);
+}
+
+Eigen::Vector2d ChartFrame::at(double x, double y) const {
+  return {left_ + (x - x_.low) / (x_.high - x_.low) * (right_ - left_),
+          bottom_ - (y - y_.low) / (y_.high - y_.low) * (bottom_ - top_)};
 }
 
 }  // namespace mesograph::report

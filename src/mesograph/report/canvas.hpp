@@ -18,8 +18,15 @@ inline constexpr Colour ink{0.13, 0.16, 0.19}, faint{0.80, 0.82, 0.84}, paper{1,
     control_colour{0.75, 0.16, 0.18}, check_colour{0.10, 0.42, 0.68}, height_colour{0.87, 0.52, 0.10};
 /// Light to dark over [0, 1], for counts and sizes.
 Colour ramp(double t);
+/// Sets a pixel of a picture that is drawn as cells.
+void set_cell(photo::Rgb& cells, int column, int row, Colour colour);
 
-/// A drawing in pixels, y downwards, that becomes a PNG.
+/// A finished drawing: for files, and for pages, where it stays sharp at any size.
+struct Drawing {
+  std::string png, svg;
+};
+
+/// A drawing in pixels, y downwards.
 class Canvas {
  public:
   Canvas(int width, int height);
@@ -33,22 +40,30 @@ class Canvas {
   void rectangle(double x, double y, double w, double h, Colour fill);
   void disc(Eigen::Vector2d at, double radius, Colour fill);
   void triangle(Eigen::Vector2d at, double size, Colour fill);
-  /// An image scaled into a rectangle.
-  void picture(const photo::Rgb& image, double x, double y, double w, double h);
+  /// An image scaled into a rectangle; `cells`: every pixel a rectangle with sharp edges.
+  void picture(const photo::Rgb& image, double x, double y, double w, double h, bool cells = false);
+  /// Fills a closed polygon.
+  void polygon(const std::vector<Eigen::Vector2d>& corners, Colour fill);
+  /// A line with a head at b.
+  void arrow(Eigen::Vector2d a, Eigen::Vector2d b, Colour colour, double thickness = 1.4);
   /// Outline of a closed polygon.
   void outline(const std::vector<Eigen::Vector2d>& corners, Colour colour, double thickness = 1.0);
   enum class Align { left, centre, right };
   /// Text with its baseline at `at`.
   void text(Eigen::Vector2d at, const std::string& words, double size = 13, Colour colour = ink,
             Align align = Align::left);
+  /// Text that reads upwards, its middle at `at`.
+  void text_upwards(Eigen::Vector2d at, const std::string& words, double size = 12);
   double text_width(const std::string& words, double size = 13) const;
   /// Keeps later drawing inside a rectangle, until unclip.
   void clip(double x, double y, double w, double h);
   void unclip();
   std::string png() const;
+  Drawing drawing() const;
 
  private:
   struct Surface;
+  std::string svg() const;
   std::unique_ptr<Surface> surface_;
   int width_, height_;
 };
@@ -56,8 +71,8 @@ class Canvas {
 /// A map frame on a canvas: east to the right, north up, the same scale in both, grid lines with coordinates.
 class MapFrame {
  public:
-  /// Fits [low, high] (metres east, north) into the canvas minus margins and draws frame, grid and coordinates: in units
-  /// of so many metres, negative where they count west or south.
+  /// Fits [low, high] (metres east, north) into the canvas minus margins and draws frame, grid and coordinates: in
+  /// units of so many metres, negative where they count west or south.
   MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin,
            Eigen::Vector2d unit = {1.0, 1.0});
   /// Height of a canvas of that width which such a map fills, at most `most`.
@@ -74,6 +89,26 @@ class MapFrame {
   Canvas& canvas_;
   Eigen::Vector2d low_;
   double scale_ = 1, left_ = 0, right_ = 0, top_ = 0, bottom_ = 0;
+};
+
+/// A chart's frame on a canvas: two axes with ticks, labels and units.
+class ChartFrame {
+ public:
+  struct Axis {
+    double low = 0, high = 1;
+    std::string label;  ///< with its unit
+  };
+  /// Draws frame, grid and labels in the rectangle between the margins, in canvas pixels.
+  ChartFrame(Canvas& canvas, const Axis& x, const Axis& y, double right_margin = 20, double top_margin = 14);
+  Eigen::Vector2d at(double x, double y) const;
+  double left() const { return left_; }
+  double right() const { return right_; }
+  double top() const { return top_; }
+  double bottom() const { return bottom_; }
+
+ private:
+  Axis x_, y_;
+  double left_, right_, top_, bottom_;
 };
 
 /// 1, 2 or 5 times a power of ten, nearest below `value`.

@@ -9,35 +9,17 @@ namespace mesograph::report {
 
 namespace {
 
-constexpr int map_width = 900, map_height = 780;
-constexpr double legend_margin = 210;
+constexpr int map_width = 720, map_height = 660;
+constexpr double legend_margin = 185;
 
 void legend_entry(Canvas& canvas, double x, double& y, const std::string& words) {
   canvas.text({x + 20, y + 4}, words, 12);
   y += 22;
 }
 
-/// Exaggeration that draws the largest error about 60 pixels long.
-double exaggeration(const MapData& data, double pixels_per_metre) {
-  double largest = 0;
-  for (const PointMark& p : data.points)
-    if (p.error.allFinite()) largest = std::max({largest, p.error.head<2>().norm(), std::abs(p.error.z())});
-  return largest > 0 ? round_step(60 / (largest * pixels_per_metre)) : 1.0;
-}
-
-void draw_errors(Canvas& canvas, const MapFrame& frame, const MapData& data, double factor) {
-  const double k = factor * frame.pixels_per_metre();
-  for (const PointMark& p : data.points) {
-    if (!p.error.allFinite()) continue;
-    const Eigen::Vector2d at = frame.at(p.place);
-    canvas.line(at, at + k * Eigen::Vector2d(p.error.x(), -p.error.y()), ink, 1.6);
-    canvas.line(at + Eigen::Vector2d(3, 0), at + Eigen::Vector2d(3, -k * p.error.z()), height_colour, 2.4);
-  }
-}
-
 }  // namespace
 
-std::string overview_map(const MapData& data) {
+Drawing overview_map(const MapData& data) {
   Eigen::Vector2d low = Eigen::Vector2d::Constant(1e18), high = -low;
   const auto grow = [&](const Eigen::Vector2d& p) { low = low.cwiseMin(p), high = high.cwiseMax(p); };
   for (const StationMark& s : data.stations) grow(s.place);
@@ -60,8 +42,6 @@ std::string overview_map(const MapData& data) {
   for (const auto& [a, b] : data.scale_bars) canvas.line(frame.at(a), frame.at(b), ink, 2.0);
   const bool judged =
       std::any_of(data.points.begin(), data.points.end(), [](const PointMark& p) { return p.error.allFinite(); });
-  const double factor = judged ? exaggeration(data, frame.pixels_per_metre()) : 1.0;
-  if (judged) draw_errors(canvas, frame, data, factor);
   for (const PointMark& p : data.points)
     if (!p.check || !judged) {
       const Eigen::Vector2d at = frame.at(p.place);
@@ -88,32 +68,28 @@ std::string overview_map(const MapData& data) {
     canvas.line({x, y}, {x + 13, y}, ink, 2.0);
     legend_entry(canvas, x, y, "scale bar");
   }
-  if (judged) {
-    canvas.line({x, y}, {x + 13, y}, ink, 1.6);
-    legend_entry(canvas, x, y, fmt::format("plan error x {:.0f}", factor));
-    canvas.line({x + 6, y + 5}, {x + 6, y - 7}, height_colour, 2.4);
-    legend_entry(canvas, x, y, fmt::format("height error x {:.0f}", factor));
-    canvas.text({x, y + 6}, "(adjusted - surveyed,", 11);
-    canvas.text({x, y + 22}, "bar upwards: too high)", 11);
-  }
   frame.scale_bar();
-  return canvas.png();
+  return canvas.drawing();
 }
 
-std::string overlap_map(const OverlapData& data) {
+Drawing overlap_map(const OverlapData& data) {
   constexpr int most = 12;
   const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
   Canvas canvas(map_width, MapFrame::canvas_height(map_width, data.low, high, legend_margin, map_height));
   const MapFrame frame(canvas, data.low, high, legend_margin, data.unit);
   const double size = data.cell * frame.pixels_per_metre();
+  // Cells as a picture of their own: thousands of rectangles would make a page heavy.
+  photo::Rgb cells(data.columns, data.rows, 3);
   for (int r = 0; r < data.rows; ++r)
     for (int c = 0; c < data.columns; ++c) {
       const int n = data.counts[static_cast<std::size_t>(r) * data.columns + c];
-      if (n <= 0) continue;
-      const Eigen::Vector2d at = frame.at(data.low + data.cell * Eigen::Vector2d(c, data.rows - r));
-      canvas.rectangle(at.x(), at.y(), size + 0.6, size + 0.6,
-                       n < 3 ? Colour{0.85, 0.35, 0.30} : ramp(std::min(n, most) / static_cast<double>(most)));
+      set_cell(cells, c, r,
+               n <= 0  ? paper
+               : n < 3 ? Colour{0.85, 0.35, 0.30}
+                       : ramp(std::min(n, most) / static_cast<double>(most)));
     }
+  const Eigen::Vector2d corner = frame.at(data.low + data.cell * Eigen::Vector2d(0, data.rows));
+  canvas.picture(cells, corner.x(), corner.y(), size * data.columns, size * data.rows, true);
   const double x = frame.right() + 24;
   double y = frame.top() + 14;
   canvas.text({x, y}, "photos that see a place", 12);
@@ -125,10 +101,10 @@ std::string overlap_map(const OverlapData& data) {
     legend_entry(canvas, x, y, n == most ? fmt::format("{} or more", n) : fmt::format("{}", n));
   }
   frame.scale_bar();
-  return canvas.png();
+  return canvas.drawing();
 }
 
-std::string residual_figure(const ResidualField& field) {
+Drawing residual_figure(const ResidualField& field) {
   const double factor_width = 560.0;
   const double scale = factor_width / field.width;
   const int h = static_cast<int>(scale * field.height);
@@ -155,7 +131,7 @@ std::string residual_figure(const ResidualField& field) {
   canvas.text({20 + factor_width, h + 42.0},
               fmt::format("{}: mean residual a cell, largest {:.3f} px", field.camera, largest), 12, ink,
               Canvas::Align::right);
-  return canvas.png();
+  return canvas.drawing();
 }
 
 }  // namespace mesograph::report

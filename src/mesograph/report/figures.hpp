@@ -30,11 +30,10 @@ struct MapData {
   Eigen::Vector2d unit = {1.0, 1.0};  ///< of the coordinates at the frame, see MapFrame
 };
 
-/// Stations, control and checks with their errors as vectors (plan) and bars (height), exaggerated; PNG. Before any
-/// adjustment there are no errors, and the checks are named too.
-std::string overview_map(const MapData& data);
+/// Stations, control and checks. Before any adjustment the checks are named too.
+Drawing overview_map(const MapData& data);
 
-/// Number of photos that see each cell of the ground; PNG. `counts` row by row from the north, negative: no ground
+/// Number of photos that see each cell of the ground. `counts` row by row from the north, negative: no ground
 /// known.
 struct OverlapData {
   Eigen::Vector2d low;  ///< east, north of the south-west corner
@@ -43,7 +42,7 @@ struct OverlapData {
   std::vector<int> counts;
   Eigen::Vector2d unit = {1.0, 1.0};  ///< see MapFrame
 };
-std::string overlap_map(const OverlapData& data);
+Drawing overlap_map(const OverlapData& data);
 
 /// Stations and footprints of the photos over the number of footprints on each place, before anything is oriented; PNG.
 struct PhotoMapData {
@@ -91,8 +90,7 @@ struct SightingSheet {
 };
 std::string sighting_sheet(const SightingSheet& sheet);
 
-/// Photos and the pairs that are tied, thick where by many points; the photos with the worst covered frames are named;
-/// PNG.
+/// Photos and the pairs that are tied, thick where by many points; the photos with the worst covered frames are named.
 struct PairGraph {
   std::vector<std::string> sorties, images;
   std::vector<StationMark> stations;
@@ -102,10 +100,10 @@ struct PairGraph {
   };
   std::vector<Link> links;
 };
-std::string pair_graph(const PairGraph& graph);
+Drawing pair_graph(const PairGraph& graph);
 
-/// Bars over 2, 3, ... rays: how many tie points have so many; PNG. counts[i]: points of i rays.
-std::string multiplicity_figure(const std::vector<std::size_t>& counts);
+/// Bars over 2, 3, ... rays: how many tie points have so many. counts[i]: points of i rays.
+Drawing multiplicity_figure(const std::vector<std::size_t>& counts);
 
 /// Two photos side by side with lines between the places that are the same; PNG.
 struct MatchPicture {
@@ -116,7 +114,7 @@ struct MatchPicture {
 };
 std::string match_figure(const MatchPicture& picture);
 
-/// Mean image residual in each cell of a camera's photo, as vectors; PNG. What is left of a good calibration is noise
+/// Mean image residual in each cell of a camera's photo, as vectors. What is left of a good calibration is noise
 /// without order.
 struct ResidualField {
   std::string camera;
@@ -124,6 +122,6 @@ struct ResidualField {
   int columns = 16, rows = 12;
   std::vector<Eigen::Vector2d> mean;  ///< pixels, row by row; NaN: no rays
 };
-std::string residual_figure(const ResidualField& field);
+Drawing residual_figure(const ResidualField& field);
 
 }  // namespace mesograph::report

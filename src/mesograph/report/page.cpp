@@ -23,7 +23,7 @@ h3 { font-size: 15px; margin: 22px 0 6px; } .quiet { color: var(--quiet); margin
 .keys div { background: #fff; padding: 10px 14px; } .keys b { display: block; font-size: 21px; font-weight: 600; } .keys span { color: var(--quiet); font-size: 13px; }
 .notes { background: #fdf3e1; border-left: 4px solid #de8519; padding: 8px 16px; margin: 18px 0; } .notes li { margin: 2px 0; }
 figure { margin: 10px 0; } figure img { max-width: 100%; } figcaption { color: var(--quiet); font-size: 13px; max-width: 860px; }
-.pair { display: flex; flex-wrap: wrap; gap: 18px; } .pair figure { flex: 1 1 440px; }
+.pair { display: flex; flex-wrap: wrap; gap: 18px; } .pair figure { flex: 1 1 520px; max-width: 720px; }
 table { border-collapse: collapse; font-size: 13px; font-variant-numeric: tabular-nums; margin: 4px 0; }
 th, td { padding: 3px 12px; text-align: right; border-bottom: 1px solid var(--line); white-space: nowrap; }
 th { background: var(--band); font-weight: 600; } th:first-child, td:first-child { text-align: left; }
@@ -41,24 +41,30 @@ tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: n
 <div class="verdict">{{#verdict}}<p>{{text}}</p>{{/verdict}}</div>
 <div class="keys">{{#keys}}<div><b>{{value}}</b><span>{{label}}</span></div>{{/keys}}</div>
 {{#has_notes}}<div class="notes"><ul>{{#notes}}<li>{{text}}</li>{{/notes}}</ul></div>{{/has_notes}}
-<h2>Overview</h2>
-{{#maps}}{{> figure}}{{/maps}}
+{{#has_comparison}}<h2>Beside another adjustment</h2>
+{{#comparison}}{{> table}}{{/comparison}}{{/has_comparison}}
 <h2>Control and checks</h2>
+<div class="pair">{{#points}}{{> figure}}{{/points}}</div>
 {{#accuracy}}{{> table}}{{/accuracy}}
+<h2>The block</h2>
+<div class="pair">{{#maps}}{{> figure}}{{/maps}}</div>
 <h2>Image residuals</h2>
 <div class="pair">{{#residuals}}{{> figure}}{{/residuals}}</div>
+<h2>Cameras</h2>
+<div class="pair">{{#cameras}}{{> figure}}{{/cameras}}</div>
+{{#calibration}}{{> table}}{{/calibration}}
 <h2>Adjustment</h2>
 {{#details}}{{> table}}{{/details}}
 </body></html>
 )";
 
 const char* const figure_text =
-    R"(<figure><h3>{{title}}</h3><img alt="{{title}}" src="data:image/png;base64,{{{png}}}"><figcaption>{{caption}}</figcaption></figure>
+    R"(<figure><h3>{{title}}</h3><img alt="{{title}}" src="data:image/svg+xml;base64,{{{svg}}}"><figcaption>{{caption}}</figcaption></figure>
 )";
 const char* const table_text =
-    R"(<h3>{{title}}</h3><p class="quiet">{{note}}</p><table><thead><tr>{{#header}}<th>{{text}}</th>{{/header}}</tr></thead>
+    R"(<h3>{{title}}</h3><p class="quiet">{{note}}</p>{{#has_rows}}<table><thead><tr>{{#header}}<th>{{text}}</th>{{/header}}</tr></thead>
 <tbody>{{#rows}}<tr{{#sum}} class="sum"{{/sum}}>{{#cells}}<td>{{text}}</td>{{/cells}}</tr>
-{{/rows}}</tbody></table>
+{{/rows}}</tbody></table>{{/has_rows}}
 )";
 
 km::data texts(const std::vector<std::string>& words) {
@@ -73,7 +79,7 @@ km::data figures(const std::vector<Figure>& all) {
     km::data item;
     item.set("title", f.title);
     item.set("caption", f.caption);
-    item.set("png", base64(f.png));
+    item.set("svg", base64(f.drawing.svg));
     list.push_back(item);
   }
   return list;
@@ -93,6 +99,7 @@ km::data tables(const std::vector<TableBlock>& all) {
     item.set("note", t.note);
     item.set("header", texts(t.header));
     item.set("rows", rows);
+    item.set("has_rows", !t.rows.empty());
     list.push_back(item);
   }
   return list;
@@ -116,6 +123,11 @@ std::string page_html(const Page& page) {
   data.set("notes", texts(page.notes));
   data.set("maps", figures(page.maps));
   data.set("accuracy", tables(page.accuracy));
+  data.set("points", figures(page.points));
+  data.set("cameras", figures(page.cameras));
+  data.set("calibration", tables(page.calibration));
+  data.set("has_comparison", !page.comparison.empty());
+  data.set("comparison", tables(page.comparison));
   data.set("residuals", figures(page.residuals));
   data.set("details", tables(page.details));
   data.set("figure", km::data(km::partial([] { return std::string(figure_text); })));

@@ -1,13 +1,16 @@
 #pragma once
 
 #include <filesystem>
+#include <mesograph/report/canvas.hpp>
 #include <string>
 #include <vector>
 
 namespace mesograph::report {
 
 struct Figure {
-  std::string title, caption, png;
+  std::string title, caption;
+  std::string name;  ///< of its file in figures/, without extension
+  Drawing drawing;
 };
 /// Cells as text; the first column is left-aligned, the others right.
 struct TableBlock {
@@ -25,8 +28,12 @@ struct Page {
   std::vector<KeyFigure> key_figures;
   std::vector<std::string> notes;  ///< sentences that a reader must not miss
   std::vector<Figure> maps;
+  std::vector<TableBlock> comparison;  ///< with another adjustment; mostly empty
+  std::vector<Figure> points;          ///< errors of control and checks
   std::vector<TableBlock> accuracy;
   std::vector<Figure> residuals;
+  std::vector<Figure> cameras;
+  std::vector<TableBlock> calibration;
   std::vector<TableBlock> details;
 };
 

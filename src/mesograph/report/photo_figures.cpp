@@ -119,7 +119,7 @@ std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t m
   return canvas.png();
 }
 
-std::string pair_graph(const PairGraph& graph) {
+Drawing pair_graph(const PairGraph& graph) {
   std::vector<Eigen::Vector2d> places;
   for (const StationMark& s : graph.stations) places.push_back(s.place);
   const auto [low, high] = bounds(places);
@@ -171,10 +171,10 @@ std::string pair_graph(const PairGraph& graph) {
     y += 18;
   }
   frame.scale_bar();
-  return canvas.png();
+  return canvas.drawing();
 }
 
-std::string multiplicity_figure(const std::vector<std::size_t>& counts) {
+Drawing multiplicity_figure(const std::vector<std::size_t>& counts) {
   constexpr double left = 70, top = 30, width = 700, height = 300;
   Canvas canvas(820, 400);
   std::size_t most = 1, last = 2;
@@ -196,7 +196,7 @@ std::string multiplicity_figure(const std::vector<std::size_t>& counts) {
   }
   canvas.text({left + width / 2, top + height + 44}, "rays of a tie point", 13, ink, Canvas::Align::centre);
   canvas.text({left, top - 12}, "tie points", 13);
-  return canvas.png();
+  return canvas.drawing();
 }
 
 std::string match_figure(const MatchPicture& p) {

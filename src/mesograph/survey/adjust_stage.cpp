@@ -212,8 +212,10 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   out.summary["set_aside"] = aside;
   warn(survey, named, result, out.summary["check"], progress);
   out.summary["bowl"] = say_doubts(named, result, progress);
-  keep_items(survey, options.without, "without");
-  keep_items(survey, options.with, "with");
+  if (options.as.empty()) {  // a result beside the one that stands decides nothing
+    keep_items(survey, options.without, "without");
+    keep_items(survey, options.with, "with");
+  }
   const fs::path folder = options.as.empty() ? survey.results() : survey.results() / "as" / options.as;
   fs::create_directories(folder);
   write_file(folder / "stations.csv", stations_text(survey, named));

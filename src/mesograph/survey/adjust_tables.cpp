@@ -47,7 +47,7 @@ Eigen::Vector3d left_out_error(const PointRow& row) {
 /// Predicted standard deviation of that error, the survey's own included.
 Eigen::Vector3d left_out_sigma(const PointRow& row) {
   const Eigen::Matrix3d axes = row.point->axes;
-  const Eigen::Vector3d weights = (axes.transpose() * row.point->weight * axes).diagonal();
+  const Eigen::Vector3d weights = adjust::weights_of(*row.point);
   const Eigen::Vector3d variances = (axes.transpose() * row.result->left_out.covariance * axes).diagonal();
   return (variances + weights.cwiseInverse()).cwiseSqrt();
 }
@@ -201,16 +201,16 @@ std::vector<PointRow> point_rows(const Survey& survey, const NamedBlock& named, 
     row.rays = r.rays;
     row.rms_px = r.rms_px;
     const Eigen::Matrix3d grid_from_local = p.axes.transpose();
-    const Eigen::Matrix3d weight = grid_from_local * p.weight * grid_from_local.transpose();
+    const Eigen::Vector3d weights = adjust::weights_of(p);
     const Eigen::Matrix3d covariance = grid_from_local * r.covariance * grid_from_local.transpose();
     const Eigen::Vector3d error = grid_from_local * (r.X - p.surveyed);
     for (int a = 0; a < 3; ++a) {
-      if (!(weight(a, a) > 0)) {
+      if (!(weights[a] > 0)) {
         row.place[a] = nan;
         continue;
       }
       row.error[a] = error[a];
-      row.error_sigma[a] = std::sqrt(covariance(a, a) + (p.role == adjust::Role::control ? 0.0 : 1 / weight(a, a)));
+      row.error_sigma[a] = std::sqrt(covariance(a, a) + (p.role == adjust::Role::control ? 0.0 : 1 / weights[a]));
     }
     out.push_back(row);
   }
@@ -223,9 +223,8 @@ std::string points_text(const geo::Crs& crs, const std::vector<PointRow>& rows, 
   text += checks ? ",sigma_d_east,sigma_d_north,sigma_d_height\n" : "\n";
   for (const PointRow& row : rows) {
     if (checks && row.point->role != adjust::Role::check) continue;
-    const auto sigma = [&](int a) {
-      return row.point->weight(a, a) > 0 ? 1 / std::sqrt(row.point->weight(a, a)) : nan;
-    };
+    const Eigen::Vector3d weights = adjust::weights_of(*row.point);
+    const auto sigma = [&](int a) { return weights[a] > 0 ? 1 / std::sqrt(weights[a]) : nan; };
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(row.point->id), csv_length(row.place.x()),
                         csv_length(row.place.y()), csv_length(row.place.z()), adjust::to_string(row.point->role),
                         csv_length(sigma(0)), csv_length(sigma(2)), csv_length(row.error.x()),

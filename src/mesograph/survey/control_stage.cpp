@@ -443,7 +443,7 @@ void draw_control(const Survey& survey, const std::vector<ControlRow>& rows, con
   if (!positions.empty()) positions = geo::crs_from("EPSG:4979", survey.crs, positions);
   for (std::size_t i = 0; i < positions.size(); ++i)
     map.stations.push_back({survey.crs.metric_from(positions[i]).head<2>(), of_sortie[i]});
-  write_file(survey.results() / "figures" / "control.png", report::overview_map(map));
+  write_file(survey.results() / "figures" / "control.png", report::overview_map(map).png);
 }
 
 Json json_of_bars(const std::vector<ScaleBarRow>& bars) {

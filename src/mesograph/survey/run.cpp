@@ -25,7 +25,7 @@ nlohmann::ordered_json run(Survey& survey, bool only_preview, Progress& progress
   }
   add("adjust", adjust(survey, {}, progress));
   if (survey.settings.wants("cloud")) add("densify", densify(survey, {}, progress));
-  if (survey.settings.wants("report")) add("report", report(survey, progress));
+  if (survey.settings.wants("report")) add("report", report(survey, "", progress));
   return out;
 }
 

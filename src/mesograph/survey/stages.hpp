@@ -55,7 +55,7 @@ struct AdjustStageOptions {
 };
 /// Adjusts the oriented block with control and writes stations.csv, cameras.json, control.csv, checks.csv,
 /// left_out.csv, reliability.csv, photos.csv and adjustment.json into results/. Decisions of `without` and `with` are
-/// kept once the adjustment with them has succeeded.
+/// kept once the adjustment with them has succeeded, but not of one that is kept beside (`as`).
 Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress);
 std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& options = {});
 
@@ -70,9 +70,9 @@ struct DensifyStageOptions {
 Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& progress);
 std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions& options = {});
 
-/// results/report.html from the last adjustment.
-Outcome report(Survey& survey, Progress& progress);
-std::string report_fingerprint(const Survey& survey);
+/// results/report.html from the last adjustment; `compare`: beside the one kept under this name (adjust --as).
+Outcome report(Survey& survey, const std::string& compare, Progress& progress);
+std::string report_fingerprint(const Survey& survey, const std::string& compare = "");
 
 /// Everything [products] wants, in order, only what is out of date: outcomes by stage name, each with "did".
 /// With `only_preview` admit and preview() alone.

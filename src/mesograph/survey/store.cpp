@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <chrono>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/store.hpp>
@@ -18,6 +19,7 @@ constexpr int store_version = 1;
 
 struct Store::Register {
   SQLite::Database database;
+  std::chrono::steady_clock::time_point since = std::chrono::steady_clock::now();  ///< opened, or a stage was finished
 };
 
 Store::Store(fs::path folder) : folder_(std::move(folder)) {
@@ -65,7 +67,11 @@ void Store::finish(const std::string& name, const Stage& stage) {
   SQLite::Statement insert(register_->database, "INSERT OR REPLACE INTO stage VALUES (?, ?, ?)");
   insert.bind(1, name);
   insert.bind(2, stage.fingerprint);
-  insert.bind(3, stage.summary.dump());
+  nlohmann::ordered_json summary = stage.summary;
+  const auto now = std::chrono::steady_clock::now();
+  summary["stage_seconds"] = std::chrono::duration<double>(now - register_->since).count();
+  register_->since = now;
+  insert.bind(3, summary.dump());
   insert.exec();
 }
 

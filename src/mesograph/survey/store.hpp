@@ -28,7 +28,8 @@ class Store {
     nlohmann::ordered_json summary;
   };
   std::optional<Stage> stage(const std::string& name) const;
-  /// Records a stage as the last step of finishing it: its item files must stand already.
+  /// Records a stage as the last step of finishing it: its item files must stand already. Adds to the summary how long
+  /// it took, since the store was opened or the last stage finished (`stage_seconds`).
   void finish(const std::string& name, const Stage& stage);
 
   /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken. A

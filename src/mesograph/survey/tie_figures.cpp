@@ -56,8 +56,8 @@ void draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ti
   }
   for (const auto& [pair, n] : common)
     graph.links.push_back({static_cast<std::size_t>(pair.first), static_cast<std::size_t>(pair.second), n});
-  write_file(survey.results() / "figures" / "pairs.png", report::pair_graph(graph));
-  write_file(survey.results() / "figures" / "rays.png", report::multiplicity_figure(rays));
+  write_file(survey.results() / "figures" / "pairs.png", report::pair_graph(graph).png);
+  write_file(survey.results() / "figures" / "rays.png", report::multiplicity_figure(rays).png);
 }
 
 std::string matches_figure(const Survey& survey, const std::string& image_a, const std::string& image_b) {

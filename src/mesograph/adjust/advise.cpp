@@ -1,0 +1,153 @@
+#include <Eigen/Cholesky>
+#include <Eigen/Eigenvalues>
+#include <Eigen/LU>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/adjust/advise.hpp>
+#include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/base/threads.hpp>
+
+namespace mesograph::adjust {
+
+namespace {
+
+constexpr std::size_t most_rays = 8;
+
+/// The ground point that a place would be: a ray into each of the nearest photos that show it, whose covariances with
+/// each other are known.
+GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vector3d& X, double sigma_px) {
+  std::vector<std::pair<double, Ray>> all;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const Station& s = block.stations[i];
+    if (!s.oriented) continue;
+    const auto x = camera::project(block.cameras[s.camera], s.R.transpose() * (X - s.C));
+    if (x && camera::inside(block.cameras[s.camera], *x))
+      all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), *x, sigma_px, true});
+  }
+  std::sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  GroundPoint out;
+  out.X = X;
+  for (const auto& [range, ray] : all) {
+    const int mine = u.layout.station[ray.station];
+    const bool known = std::all_of(out.rays.begin(), out.rays.end(), [&](const Ray& other) {
+      const int column = u.layout.station[other.station];
+      return mine < 0 || column < 0 || u.covariance.holds(mine, column);
+    });
+    if (known) out.rays.push_back(ray);
+    if (out.rays.size() == most_rays) break;
+  }
+  return out;
+}
+
+/// How a place's coordinates follow the block's unknowns, and what they have of their own.
+struct Follows {
+  Eigen::MatrixXd by_columns;  ///< 3 x design columns
+  std::vector<int> columns;
+  Eigen::Matrix3d own;
+};
+Follows follows(const PointDesign& design) {
+  Follows out;
+  out.own = (design.B.transpose() * design.B).inverse();
+  out.by_columns = -out.own * design.B.transpose() * design.A;
+  out.columns = design.columns;
+  return out;
+}
+
+/// Square root F of what a new control point adds to the reduced normal equations, F F', over all columns.
+Eigen::MatrixXd added_by(const PointDesign& design, const AdviseOptions& options, int columns) {
+  const Eigen::Vector3d sigma(options.sigma_h, options.sigma_h, options.sigma_v);
+  const Eigen::Matrix3d prior = sigma.cwiseAbs2().cwiseInverse().asDiagonal();
+  const auto m = design.A.rows();
+  const Eigen::MatrixXd M = Eigen::MatrixXd::Identity(m, m) -
+                            design.B * (prior + design.B.transpose() * design.B).inverse() * design.B.transpose();
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> of_M(M);
+  const Eigen::MatrixXd few =
+      design.A.transpose() * (of_M.eigenvectors() * of_M.eigenvalues().cwiseMax(0.0).cwiseSqrt().asDiagonal());
+  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(columns, m);
+  for (std::size_t c = 0; c < design.columns.size(); ++c)
+    out.row(design.columns[c]) = few.row(static_cast<Eigen::Index>(c));
+  return out;
+}
+
+/// What a candidate takes off the covariance of all unknowns: Y Y'.
+Eigen::MatrixXd taken_off(const Covariance& covariance, const std::vector<Eigen::MatrixXd>& before,
+                          const Eigen::MatrixXd& F) {
+  Eigen::MatrixXd Z = covariance.times(F);
+  for (const Eigen::MatrixXd& Y : before) Z -= Y * (Y.transpose() * F);
+  const Eigen::MatrixXd inner = Eigen::MatrixXd::Identity(F.cols(), F.cols()) + F.transpose() * Z;
+  const Eigen::LLT<Eigen::MatrixXd> factor(0.5 * (inner + inner.transpose()));
+  return factor.matrixL().solve(Z.transpose()).transpose();
+}
+
+}  // namespace
+
+std::vector<GroundPlace> ground_accuracy(const Block& block, const Uncertainty& uncertainty,
+                                         const std::vector<Eigen::Vector3d>& places, double sigma_px) {
+  std::vector<GroundPlace> out(places.size());
+  parallel_for(places.size(), 8, [&](std::size_t i) {
+    out[i].X = places[i];
+    const GroundPoint point = seen_from(block, uncertainty, places[i], sigma_px);
+    out[i].photos = static_cast<int>(point.rays.size());
+    if (point.rays.size() < 2 || ray_angle(block, point) < 2 * rad_per_deg) return;
+    const PointDesign design = design_of(block, point, -1, uncertainty.layout);
+    const Eigen::MatrixXd Q = uncertainty.covariance.among(design.columns);
+    out[i].covariance = point_statistics(design, Eigen::Matrix3d::Zero(), Q).covariance;
+    out[i].of_block = out[i].covariance - (design.B.transpose() * design.B).inverse();
+  });
+  return out;
+}
+
+std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
+                           const std::vector<Eigen::Vector3d>& places, const AdviseOptions& options) {
+  const auto ground = ground_accuracy(block, uncertainty, places, options.tie_px);
+  const std::size_t n = places.size();
+  std::vector<Follows> of(n);
+  std::vector<double> variance(n, nan);
+  parallel_for(n, 8, [&](std::size_t i) {
+    if (ground[i].photos >= options.least_photos) variance[i] = ground[i].of_block(2, 2);
+    if (std::isfinite(variance[i]))
+      of[i] =
+          follows(design_of(block, seen_from(block, uncertainty, places[i], options.tie_px), -1, uncertainty.layout));
+  });
+  const auto largest = [](const std::vector<double>& v) {
+    double most = 0;
+    for (const double one : v)
+      if (std::isfinite(one)) most = std::max(most, one);
+    return most;
+  };
+  std::vector<Eigen::MatrixXd> before;
+  std::vector<Advice> out;
+  for (int k = 0; k < options.n; ++k) {
+    std::vector<double> best(n, nan);  // of each candidate: the largest variance that it leaves
+    std::vector<std::vector<double>> left(n);
+    parallel_for(n, 1, [&](std::size_t c) {
+      if (!std::isfinite(variance[c])) return;
+      const GroundPoint point = seen_from(block, uncertainty, places[c], options.sighting_px);
+      const Eigen::MatrixXd F =
+          added_by(design_of(block, point, -1, uncertainty.layout), options, uncertainty.layout.columns);
+      const Eigen::MatrixXd Y = taken_off(uncertainty.covariance, before, F);
+      left[c] = variance;
+      for (std::size_t i = 0; i < n; ++i) {
+        if (!std::isfinite(variance[i])) continue;
+        Eigen::RowVectorXd by = Eigen::RowVectorXd::Zero(Y.cols());
+        for (std::size_t j = 0; j < of[i].columns.size(); ++j)
+          by += of[i].by_columns(2, static_cast<Eigen::Index>(j)) * Y.row(of[i].columns[j]);
+        left[c][i] -= by.squaredNorm();
+      }
+      best[c] = largest(left[c]);
+    });
+    std::size_t chosen = n;
+    for (std::size_t c = 0; c < n; ++c)
+      if (std::isfinite(best[c]) && (chosen == n || best[c] < best[chosen])) chosen = c;
+    if (chosen == n) break;
+    out.push_back({chosen, ground[chosen].photos, std::sqrt(largest(variance)), std::sqrt(best[chosen])});
+    const GroundPoint point = seen_from(block, uncertainty, places[chosen], options.sighting_px);
+    before.push_back(
+        taken_off(uncertainty.covariance, before,
+                  added_by(design_of(block, point, -1, uncertainty.layout), options, uncertainty.layout.columns)));
+    variance = left[chosen];
+  }
+  return out;
+}
+
+}  // namespace mesograph::adjust

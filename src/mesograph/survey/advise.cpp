@@ -1,0 +1,48 @@
+#include <mesograph/adjust/advise.hpp>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/survey/advise.hpp>
+#include <mesograph/survey/report_figures.hpp>
+
+namespace mesograph::survey {
+
+nlohmann::ordered_json advise(const Survey& survey, int n, Progress& progress) {
+  constexpr int cells = 24;  // of the site's longer side: places a few steps apart are one to a surveyor
+  progress.start("looking where targets would help", 1);
+  const Material source(survey);
+  std::vector<Eigen::Vector3d> places;
+  for (const Eigen::Vector3d& X : ground_grid(source.named.block, cells).places)
+    if (X.allFinite()) places.push_back(X);
+  adjust::AdviseOptions options;
+  options.n = n;
+  options.sigma_h = survey.settings.control_sigma_h, options.sigma_v = survey.settings.control_sigma_v;
+  options.sighting_px = survey.settings.sighting_sigma_px, options.tie_px = adjust::usual_sigma(source.named.block);
+  const std::vector<adjust::Advice> advice = adjust::advise(source.named.block, source.uncertainty, places, options);
+  if (advice.empty())
+    throw Error("adjust: --advise: no place on the site is seen by {} photos; nothing can be advised",
+                options.least_photos);
+  nlohmann::ordered_json rows = nlohmann::ordered_json::array();
+  std::vector<Eigen::Vector3d> chosen;
+  std::string text =
+      fmt::format("place,{},height,photos,largest_sigma_before,largest_sigma_after\n", survey.crs.plan_columns());
+  for (std::size_t i = 0; i < advice.size(); ++i) {
+    const Eigen::Vector3d X = places[advice[i].place], at = source.frame.crs_from_local(X);
+    chosen.push_back(X);
+    rows.push_back({{"place", i + 1},
+                    {"east", at.x()},
+                    {"north", at.y()},
+                    {"height", at.z()},
+                    {"photos", advice[i].photos},
+                    {"before", advice[i].before},
+                    {"after", advice[i].after}});
+    text += fmt::format("{},{},{},{},{},{},{}\n", i + 1, csv_length(at.x()), csv_length(at.y()), csv_length(at.z()),
+                        advice[i].photos, csv_length(advice[i].before), csv_length(advice[i].after));
+  }
+  write_file(survey.results() / "advice.csv", text);
+  write_file(survey.results() / "figures" / "advice.png", report::sigma_map(sigma_data(source, chosen)).png);
+  progress.advance();
+  return rows;
+}
+
+}  // namespace mesograph::survey
