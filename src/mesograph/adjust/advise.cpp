@@ -13,8 +13,8 @@ namespace {
 
 constexpr std::size_t most_rays = 8;
 
-/// The ground point that a place would be: a ray into each of the nearest photos that show it, whose covariances with
-/// each other are known.
+/// The ground point that a place would be: rays into photos that show it, from the nearest to the farthest at even
+/// steps, as tie points have them, where the photos' covariances with each other are known.
 GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vector3d& X, double sigma_px) {
   std::vector<std::pair<double, Ray>> all;
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
@@ -25,9 +25,14 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
       all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), *x, sigma_px, true});
   }
   std::sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  std::vector<Ray> order;
+  const std::size_t few = std::min(most_rays, all.size());
+  for (std::size_t k = 0; k < few; ++k) order.push_back(all[few > 1 ? k * (all.size() - 1) / (few - 1) : 0].second);
+  for (const auto& [range, ray] : all) order.push_back(ray);
   GroundPoint out;
   out.X = X;
-  for (const auto& [range, ray] : all) {
+  for (const Ray& ray : order) {
+    if (std::any_of(out.rays.begin(), out.rays.end(), [&](const Ray& r) { return r.station == ray.station; })) continue;
     const int mine = u.layout.station[ray.station];
     const bool known = std::all_of(out.rays.begin(), out.rays.end(), [&](const Ray& other) {
       const int column = u.layout.station[other.station];

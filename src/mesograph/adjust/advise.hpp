@@ -13,7 +13,7 @@ struct GroundPlace {
   /// Of that, what comes from stations and cameras and not from the point's own rays: what neighbours have in common.
   Eigen::Matrix3d of_block = Eigen::Matrix3d::Constant(nan);
 };
-/// Of each place, seen in up to eight of the photos nearest to it with image points of this sigma, pixels. Nothing is
+/// Of each place, seen in up to eight of the photos that show it with image points of this sigma, pixels. Nothing is
 /// known of what hides it.
 std::vector<GroundPlace> ground_accuracy(const Block& block, const Uncertainty& uncertainty,
                                          const std::vector<Eigen::Vector3d>& places, double sigma_px);

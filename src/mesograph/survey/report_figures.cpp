@@ -308,8 +308,8 @@ std::vector<report::Figure> map_figures(const Material& source) {
                  "From the adjusted orientation and the heights of the tie points, without regard to occlusion.",
                  "overlap", report::overlap_map(overlap_data(source))});
   out.push_back({"Predicted accuracy of heights",
-                 "Standard deviation that a tie point of a photo's usual quality has at each place, seen in the eight "
-                 "nearest photos at most: stations, cameras, control and positions are all in it.",
+                 "Standard deviation that a tie point of a photo's usual quality has at each place, seen in eight "
+                 "photos at most: stations, cameras, control and positions are all in it.",
                  "sigma", report::sigma_map(sigma_data(source))});
   const report::ShiftData shifts = shift_data(source);
   if (std::any_of(shifts.shifts.begin(), shifts.shifts.end(), [](const Eigen::Vector3d& s) { return s.allFinite(); }))
