@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 #include <cstdlib>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/base/threads.hpp>
 #include <numeric>
 
@@ -50,8 +51,23 @@ struct Sums {
   }
 };
 
+/// Trace of the covariance of all checks' errors at the true values, where the Cramer-Rao bound is defined.
+double bound_of(const adjust::Block& truth) {
+  const adjust::Uncertainty u = adjust::uncertainty_of(truth, {});
+  double out = 0;
+  for (const adjust::SurveyedPoint& p : truth.surveyed) {
+    if (p.role != adjust::Role::check) continue;
+    const adjust::PointDesign design = adjust::design_of(truth, p.point, -1, u.layout);
+    out += adjust::point_statistics(design, Eigen::Matrix3d::Zero(), u.covariance.among(design.columns))
+               .covariance.trace();
+    out += p.weight.inverse().trace();
+  }
+  return out;
+}
+
 Sums sums_of(std::uint64_t seed) {
   adjust::Block block = drawn_block(seed, 6, 6);
+  const double bound = bound_of(block);
   adjust::AdjustOptions options;
   options.reject_sigmas = 20;  // nothing is wrong here: what is cut off would be missing from the statistics
   Progress progress;
@@ -64,8 +80,8 @@ Sums sums_of(std::uint64_t seed) {
     if (p.role != adjust::Role::check) continue;
     out.normalised += result.surveyed[i].together, out.dimension += result.surveyed[i].together_of;
     out.errors2 += (result.surveyed[i].X - p.surveyed).squaredNorm();
-    out.predicted2 += result.surveyed[i].covariance.trace() + p.weight.inverse().trace();
   }
+  out.predicted2 = bound;
   return out;
 }
 

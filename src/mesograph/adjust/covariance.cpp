@@ -2,6 +2,7 @@
 
 #include <Eigen/Dense>
 #include <algorithm>
+#include <mesograph/adjust/cholmod_lock.hpp>
 #include <mesograph/adjust/covariance.hpp>
 #include <mesograph/base/errors.hpp>
 #include <stdexcept>
@@ -28,6 +29,7 @@ struct Covariance::Factor {
     view.stype = -1;
     view.itype = CHOLMOD_INT, view.xtype = CHOLMOD_REAL, view.dtype = CHOLMOD_DOUBLE;
     view.sorted = view.packed = 1;
+    const std::lock_guard alone(cholmod_lock());
     L = cholmod_analyze(&view, &common);
     if (L) cholmod_factorize(&view, L, &common);
   }
@@ -116,6 +118,7 @@ Eigen::MatrixXd Covariance::times(const Eigen::MatrixXd& columns) const {
   view.nzmax = view.nrow * view.ncol;
   view.x = right.data();
   view.xtype = CHOLMOD_REAL, view.dtype = CHOLMOD_DOUBLE;
+  const std::lock_guard alone(cholmod_lock());
   cholmod_common own{};  // that of the factor would be one for all threads
   cholmod_start(&own);
   cholmod_dense* solved = cholmod_solve(CHOLMOD_A, factor_->L, &view, &own);

@@ -2,6 +2,8 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/cholmod_lock.hpp>
+#include <optional>
 #include <tuple>
 
 namespace mesograph::adjust {
@@ -39,6 +41,18 @@ class Values {
   std::vector<camera::Interior> interior_;
 };
 
+using Factor = Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower>;
+
+/// Solution of the reduced system; nothing where it is not positive definite.
+std::optional<Eigen::VectorXd> step(Factor& factor, const Eigen::SparseMatrix<double>& S, const Eigen::VectorXd& s,
+                                    bool& analysed) {
+  const std::lock_guard alone(cholmod_lock());
+  if (!analysed) factor.analyzePattern(S), analysed = true;
+  factor.factorize(S);
+  if (factor.info() != Eigen::Success) return std::nullopt;
+  return Eigen::VectorXd(factor.solve(s));
+}
+
 }  // namespace
 
 SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options, const Progress& progress) {
@@ -51,7 +65,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
   int resting = 0;
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
-  Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor;
+  Factor factor;
   factor.cholmod().print = 0;  // an indefinite trial is met with damping, not with a message
   bool analysed = false;
   equations.build(block);
@@ -59,12 +73,10 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     progress.check();
     ++out.iterations;
     equations.reduce(lambda, S, s);
-    if (!analysed) factor.analyzePattern(S), analysed = true;
-    factor.factorize(S);
     const Values before(block, equations);
     double cost = std::numeric_limits<double>::infinity();
-    if (factor.info() == Eigen::Success) {
-      equations.apply(factor.solve(s), block);
+    if (const auto d = step(factor, S, s, analysed)) {
+      equations.apply(*d, block);
       cost = equations.cost(block);
     }
     if (!(cost <= out.cost * (1 + 1e-12))) {
