@@ -264,6 +264,7 @@ struct Measured {
 
 /// One run in a process of its own, so that its peak of memory is its own.
 Measured in_own_process(int photos, std::uint64_t seed, bool ours) {
+  std::fflush(stdout);  // or the child prints it again
   int ends[2];
   if (pipe(ends) != 0) std::abort();
   if (fork() == 0) {

@@ -14,6 +14,28 @@ namespace {
 std::size_t run_of(std::size_t n) { return std::max<std::size_t>(512, (n + 63) / 64); }
 std::size_t runs_of(std::size_t n) { return (n + run_of(n) - 1) / run_of(n); }
 
+// Wider registers where the processor has them, chosen at run time; sums stay the same, for nothing is contracted.
+#if defined(__x86_64__) && defined(__GNUC__) && !defined(__clang__)
+#define MESOGRAPH_WIDE __attribute__((target_clones("avx2", "default")))
+#else
+#define MESOGRAPH_WIDE
+#endif
+
+/// out (6 x 6) -= Y (6 x 3) B' [turn, -B], all by columns; turn and B are 2 x 3. The innermost of all: once for each
+/// pair of rays of a point.
+MESOGRAPH_WIDE void subtract_pair(const double* Y, const float* turn, const float* B, double* out) {
+  double first[6], second[6];
+  for (int r = 0; r < 6; ++r) {
+    first[r] = Y[r] * B[0] + Y[r + 6] * B[2] + Y[r + 12] * B[4];
+    second[r] = Y[r] * B[1] + Y[r + 6] * B[3] + Y[r + 12] * B[5];
+  }
+  for (int c = 0; c < 3; ++c) {
+    const double a = turn[2 * c], b = turn[2 * c + 1], d = -B[2 * c], e = -B[2 * c + 1];
+    for (int r = 0; r < 6; ++r) out[6 * c + r] -= first[r] * a + second[r] * b;
+    for (int r = 0; r < 6; ++r) out[6 * (c + 3) + r] -= first[r] * d + second[r] * e;
+  }
+}
+
 double cauchy_weight(double squared, double scale) { return scale > 0 ? 1 / (1 + squared / (scale * scale)) : 1.0; }
 double cauchy_cost(double squared, double scale) {
   return scale > 0 ? scale * scale * std::log1p(squared / (scale * scale)) : squared;
@@ -48,10 +70,21 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
     else
       rays_.resize(active.first_ray);
   };
+  // Points of the same photos side by side: a station's rows are summed over all its points, and memory is what that
+  // waits for.
+  std::vector<std::pair<int, std::size_t>> order;
+  const auto queue = [&](std::size_t i) {
+    int first = std::numeric_limits<int>::max();
+    for (const Ray& ray : block.points[i].rays)
+      if (takes_part(block, ray)) first = std::min(first, ray.station);
+    order.emplace_back(first, i);
+  };
   if (scope.points.empty())
-    for (std::size_t i = 0; i < block.points.size(); ++i) add(false, i);
+    for (std::size_t i = 0; i < block.points.size(); ++i) queue(i);
   else
-    for (const int i : scope.points) add(false, static_cast<std::size_t>(i));
+    for (const int i : scope.points) queue(static_cast<std::size_t>(i));
+  std::sort(order.begin(), order.end());
+  for (const auto& [station, i] : order) add(false, i);
   for (std::size_t i = 0; scope.control && i < block.surveyed.size(); ++i)
     if (block.surveyed[i].role == Role::control && layout_.end[i] < 0) add(true, i);
   for (std::size_t i = 0; i < block.surveyed.size(); ++i)
@@ -331,9 +364,14 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
       U += A.transpose() * A;
       row.right += A.transpose() * l.v - Y * reduced_[p].v;
-      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += (l.K.cast<double>().transpose() * A).topRows(k);
-      for (const CameraRows& c : reduced_[p].cameras)
-        row.border.middleRows(c.camera - base, k) -= (c.W * Y.transpose()).topRows(k);
+      if (l.camera >= 0) {
+        const Eigen::Matrix<double, camera::parameter_count, 6> KtA = l.K.cast<double>().transpose() * A;
+        row.border.middleRows(l.camera - base, k) += KtA.topRows(k);
+      }
+      for (const CameraRows& c : reduced_[p].cameras) {
+        const Eigen::Matrix<double, camera::parameter_count, 6> WYt = c.W * Y.transpose();
+        row.border.middleRows(c.camera - base, k) -= WYt.topRows(k);
+      }
       const ActivePoint& active = points_[p];
       for (int r = 0; r < active.rays; ++r) {
         const Linear& other = linear_[active.first_ray + r];
@@ -341,8 +379,8 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
         const int j = other.station / 6;
         if (j < static_cast<int>(i)) continue;
         // Y W' = (Y B') A: two small products instead of forming W again.
-        const Eigen::Matrix<double, 6, 2> YBt = Y * other.B.cast<double>().transpose();
-        (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).noalias() -= YBt * other.station_design();
+        subtract_pair(Y.data(), other.turn.data(), other.B.data(),
+                      (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).data());
       }
     }
     row.diagonal += U;
@@ -375,24 +413,40 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     row.right.head<3>() += term.right;
   }
 
-  std::vector<Eigen::Triplet<double>> triplets;
-  s = Eigen::VectorXd::Zero(layout_.columns);
-  for (std::size_t i = 0; i < rows.size(); ++i) {
+  assemble(rows, corner, S, s);
+}
+
+/// Lower triangle by columns. A station's columns hold its own rows, those of the neighbours that follow it, ascending,
+/// and the border's.
+void NormalEquations::assemble(const std::vector<Row>& rows, const Eigen::MatrixXd& corner,
+                               Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) const {
+  const int base = layout_.station_columns, border = layout_.columns - base;
+  s.resize(layout_.columns);
+  s.tail(border) = corner.col(border);
+  S.resize(layout_.columns, layout_.columns);
+  int* starts = S.outerIndexPtr();
+  starts[0] = 0;
+  for (int c = 0; c < layout_.columns; ++c) {
+    const int in_station = c < base ? 6 - c % 6 + 6 * static_cast<int>(neighbours_[c / 6].size()) + border : 0;
+    starts[c + 1] = starts[c] + (c < base ? in_station : layout_.columns - c);
+  }
+  S.resizeNonZeros(starts[layout_.columns]);
+  int* index = S.innerIndexPtr();
+  double* value = S.valuePtr();
+  parallel_for(rows.size(), 8, [&](std::size_t i) {
     const int first = static_cast<int>(6 * i);
     s.segment<6>(first) = rows[i].right;
     for (int c = 0; c < 6; ++c) {
-      for (int r = c; r < 6; ++r) triplets.emplace_back(first + r, first + c, rows[i].diagonal(r, c));
+      int at = starts[first + c];
+      const auto put = [&](int row, double v) { index[at] = row, value[at++] = v; };
+      for (int r = c; r < 6; ++r) put(first + r, rows[i].diagonal(r, c));
       for (std::size_t n = 0; n < neighbours_[i].size(); ++n)
-        for (int r = 0; r < 6; ++r)
-          triplets.emplace_back(6 * neighbours_[i][n] + r, first + c, rows[i].across[n](c, r));
-      for (int r = 0; r < border; ++r) triplets.emplace_back(base + r, first + c, rows[i].border(r, c));
+        for (int r = 0; r < 6; ++r) put(6 * neighbours_[i][n] + r, rows[i].across[n](c, r));
+      for (int r = 0; r < border; ++r) put(base + r, rows[i].border(r, c));
     }
-  }
+  });
   for (int c = 0; c < border; ++c)
-    for (int r = c; r < border; ++r) triplets.emplace_back(base + r, base + c, corner(r, c));
-  s.tail(border) = corner.col(border);
-  S.resize(layout_.columns, layout_.columns);
-  S.setFromTriplets(triplets.begin(), triplets.end());
+    for (int r = c, at = starts[base + c]; r < border; ++r, ++at) index[at] = base + r, value[at] = corner(r, c);
 }
 
 void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {

@@ -77,6 +77,8 @@ class NormalEquations {
     Eigen::MatrixXd border;  ///< border x 6
     Eigen::Matrix<double, 6, 1> right;
   };
+  void assemble(const std::vector<Row>& rows, const Eigen::MatrixXd& corner, Eigen::SparseMatrix<double>& S,
+                Eigen::VectorXd& s) const;
   void build_ends(const Block& block);
   void add_ends(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const;
 
