@@ -39,9 +39,15 @@ std::vector<double> residual_lengths(const adjust::Block& block) {
   return out;
 }
 
-/// Share of the tie points between listed photos of whose rays most meet within three hundredths of the photo: errors
-/// of a listing's positions of a metre or two do, and those of a lens without its distortion.
-double fitting_share(adjust::Block block) {
+/// How well a point's rays must meet: more than a share of them within a part of the photo's width.
+struct Fit {
+  double of_rays, of_width;
+};
+constexpr Fit close{0.999, 0.01};  // errors of a listing's positions of a metre or two stay within it
+constexpr Fit loose{0.5, 0.03};    // so do those of a lens without its distortion
+
+/// Share of the tie points between listed photos whose rays meet so well.
+double fitting_share(adjust::Block block, const Fit& fit) {
   std::vector<char> fits(block.points.size(), 0), asked(block.points.size(), 0);
   parallel_for(block.points.size(), 64, [&](std::size_t p) {
     adjust::GroundPoint& point = block.points[p];
@@ -52,9 +58,9 @@ double fitting_share(adjust::Block block) {
     if (!asked[p] || !adjust::intersect(block, point, 0.01)) return;
     const auto meet = std::count_if(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
       const auto v = adjust::takes_part(block, r) ? adjust::residual(block, r, point.X) : std::nullopt;
-      return v && v->norm() < 0.03 * block.cameras[block.stations[r.station].camera].width;
+      return v && v->norm() < fit.of_width * block.cameras[block.stations[r.station].camera].width;
     });
-    fits[p] = 2 * meet > rays;
+    fits[p] = static_cast<double>(meet) > fit.of_rays * rays;
   });
   const auto n = std::count(asked.begin(), asked.end(), 1);
   return n ? static_cast<double>(std::count(fits.begin(), fits.end(), 1)) / static_cast<double>(n) : 0.0;
@@ -62,16 +68,17 @@ double fitting_share(adjust::Block block) {
 
 /// Angles in another unit are seen by their rays that do not meet, and by that they would in that unit.
 void check_listing(const Survey& survey, const PhotoTable& photos, const TieTable& ties, const adjust::Block& block) {
-  const double share = fitting_share(block);
+  const double share = fitting_share(block, close);
   constexpr double enough = 0.3;  // two thirds may be wrong matches, or lie beside photos that stand wrong
   if (share > enough) return;
   for (const auto& [unit, name] : {std::pair(deg_per_rad, "radians"), std::pair(0.9, "gon")})
-    if (const double other = fitting_share(start_block(survey, photos, ties, unit).block);
+    if (const double other = fitting_share(start_block(survey, photos, ties, unit).block, close);
         other > enough && other > 2 * share)
       throw Error(
           "orient: {:.0f} % of the tie points fit the listing as it is, {:.0f} % when its angles are taken as {}: give "
           "them in degrees",
           100 * share, 100 * other, name);
+  if (fitting_share(block, loose) > enough) return;
   throw Error(
       "orient: the listing and the tie points do not fit together: only {:.0f} % of the points meet; check image "
       "names, "
