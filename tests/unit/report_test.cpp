@@ -73,6 +73,14 @@ TEST_CASE("Figures are PNGs, also of nothing and of one point") {
   CHECK(report::residual_figure(field).png != empty);
 }
 
+TEST_CASE("A drawing is the same bytes whatever was drawn before it") {
+  report::OverlapData overlap{{0, 0}, 10, 2, 2, {0, 3, 8, -1}};
+  const report::Drawing first = report::overlap_map(overlap), again = report::overlap_map(overlap);
+  CHECK(first.svg == again.svg);
+  CHECK(first.png == again.png);
+  CHECK_THAT(first.svg, Contains("<svg") && Contains("xlink:href=\"#image"));
+}
+
 TEST_CASE("The page to sight on holds its data whole, whatever names hold") {
   report::SightPage page;
   page.title = "slip & <road>";

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <mesograph/report/canvas.hpp>
+#include <regex>
 
 namespace mesograph::report {
 
@@ -192,12 +194,32 @@ std::string Canvas::png() const {
   return out;
 }
 
+namespace {
+
+/// Cairo counts its surfaces through the whole process, and names parts of a drawing by that: numbered anew by their
+/// first appearance, the same drawing is the same bytes whatever was drawn before.
+std::string numbered_anew(const std::string& svg) {
+  static const std::regex name("(id=\"|#)(surface|image)([0-9]+)");
+  std::map<std::string, int> numbers;
+  std::string out;
+  auto from = svg.cbegin();
+  for (std::sregex_iterator match(svg.begin(), svg.end(), name), end; match != end; ++match) {
+    const int number = numbers.emplace((*match)[3], static_cast<int>(numbers.size())).first->second;
+    out.append(from, (*match)[0].first);
+    out += (*match)[1].str() + (*match)[2].str() + std::to_string(number);
+    from = (*match)[0].second;
+  }
+  return out.append(from, svg.cend());
+}
+
+}  // namespace
+
 std::string Canvas::svg() const {
   std::string out;
   cairo_surface_t* vector = cairo_svg_surface_create_for_stream(append, &out, width_, height_);
   play(surface_->image, vector);
   cairo_surface_destroy(vector);
-  return out;
+  return numbered_anew(out);
 }
 
 Drawing Canvas::drawing() const { return {png(), svg()}; }
