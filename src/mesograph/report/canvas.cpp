@@ -47,7 +47,17 @@ Canvas::~Canvas() {
 }
 
 namespace {
-void set(cairo_t* pen, Colour c) { cairo_set_source_rgba(pen, c.r, c.g, c.b, c.a); }
+/// Begins something of a colour: what stands before leaves the pen where it ended, and must not be joined to.
+void set(cairo_t* pen, Colour c) {
+  cairo_new_path(pen);
+  cairo_set_source_rgba(pen, c.r, c.g, c.b, c.a);
+}
+
+/// Letters as outlines, which every reader of a drawing knows.
+void write(cairo_t* pen, const std::string& words) {
+  cairo_text_path(pen, words.c_str());
+  cairo_fill(pen);
+}
 }  // namespace
 
 void Canvas::line(Eigen::Vector2d a, Eigen::Vector2d b, Colour colour, double thickness) {
@@ -98,7 +108,7 @@ void Canvas::text_upwards(Eigen::Vector2d at, const std::string& words, double s
   cairo_rotate(surface_->pen, -1.5707963267948966);
   cairo_move_to(surface_->pen, -0.5 * text_width(words, size), 0);
   cairo_set_font_size(surface_->pen, size);
-  cairo_show_text(surface_->pen, words.c_str());
+  write(surface_->pen, words);
   cairo_restore(surface_->pen);
 }
 
@@ -118,10 +128,16 @@ void Canvas::picture(const photo::Rgb& small, double x, double y, double w, doub
   cairo_translate(surface_->pen, x, y);
   cairo_scale(surface_->pen, w / image.width, h / image.height);
   cairo_set_source_surface(surface_->pen, source, 0, 0);
-  cairo_pattern_set_extend(cairo_get_source(surface_->pen), CAIRO_EXTEND_PAD);
-  if (cells) cairo_pattern_set_filter(cairo_get_source(surface_->pen), CAIRO_FILTER_NEAREST);
-  cairo_rectangle(surface_->pen, 0, 0, image.width, image.height);
-  cairo_fill(surface_->pen);
+  if (cells) {
+    // Painted whole it stays an image in a vector drawing; as a fill it would be a pattern, which readers of them
+    // shift.
+    cairo_pattern_set_filter(cairo_get_source(surface_->pen), CAIRO_FILTER_NEAREST);
+    cairo_paint(surface_->pen);
+  } else {
+    cairo_pattern_set_extend(cairo_get_source(surface_->pen), CAIRO_EXTEND_PAD);
+    cairo_rectangle(surface_->pen, 0, 0, image.width, image.height);
+    cairo_fill(surface_->pen);
+  }
   cairo_restore(surface_->pen);
   cairo_surface_destroy(source);
 }
@@ -158,7 +174,7 @@ void Canvas::text(Eigen::Vector2d at, const std::string& words, double size, Col
   set(surface_->pen, colour);
   cairo_move_to(surface_->pen, at.x() - shift * text_width(words, size), at.y());
   cairo_set_font_size(surface_->pen, size);
-  cairo_show_text(surface_->pen, words.c_str());
+  write(surface_->pen, words);
 }
 
 void Canvas::clip(double x, double y, double w, double h) {

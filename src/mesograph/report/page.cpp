@@ -33,7 +33,7 @@ th { background: var(--band); font-weight: 600; } th:first-child, td:first-child
   body { max-width: none; padding: 0; font-size: 10px; } h1 { font-size: 20px; } h2 { font-size: 14px; margin-top: 20px; break-after: avoid; }
   h3 { font-size: 11px; break-after: avoid; } .verdict { font-size: 11.5px; } .keys { display: block; } .keys div { display: inline-block; padding: 5px 9px; }
   .keys b { font-size: 13px; } .keys span, figcaption, table { font-size: 8.5px; } th, td { padding: 2px 7px; } tr, figure { break-inside: avoid; }
-  .pair { display: block; } thead { display: table-header-group; }
+  .pair { display: block; } .pair figure { display: inline-block; width: 49%; vertical-align: top; } thead { display: table-header-group; }
 }
 tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: none; }
 </style></head><body>
