@@ -54,7 +54,8 @@ struct AdjustOptions {
   /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all
   /// but 4 in 100,000 rays of normal errors, so what falls outside is, as a rule, a wrong match.
   double reject_sigmas = 4.5;
-  /// Never reject below it, a good block's own noise; nor below reject_sigmas of what ties are said to have.
+  /// Never reject below it, a good block's own noise, or below reject_sigmas of what ties are said to have where that
+  /// is less.
   double least_reject_px = 1.0;
   int rounds = 3;  ///< of rejecting and re-accepting
   double min_ray_angle_deg = 1.0;
@@ -93,11 +94,11 @@ struct LeftOut {
 
 /// A tested observation that stands out: |w| above 3.29.
 struct Suspect {
-  std::string kind;  ///< "sighting", "control", "scale bar" or "position"
+  std::string kind;  ///< "sighting", "control", "scale bar", "position" or "attitude"
   std::string id;
-  int station = -1;       ///< of a sighting or a position
-  std::string component;  ///< x, y; east, north, height; length
-  double size = nan;      ///< estimated gross error: pixels, m
+  int station = -1;       ///< of a sighting, position or attitude
+  std::string component;  ///< x, y; east, north, height; length; of attitudes the camera's axis x, y, z
+  double size = nan;      ///< estimated gross error: pixels, m, of attitudes degrees
   double w = nan;
 };
 
@@ -107,7 +108,7 @@ struct SurveyedResult {
       Eigen::Matrix3d::Constant(nan);  ///< of X, for a check of X - surveyed without the survey's share
   int rays = 0;
   double rms_px = nan;
-  std::array<Tested, 3> coordinates;             ///< of control, along the point's axes; of checks the residual is NaN
+  std::array<Tested, 3> coordinates;             ///< of control, along the point's axes; NaN of others
   double together = nan;                         ///< quadratic form of all its coordinates' residuals
   int together_of = 0;                           ///< how many coordinates those are
   std::vector<std::array<Tested, 2>> sightings;  ///< one a ray, x and y; NaN where the ray takes no part

@@ -1,6 +1,4 @@
 #include <Eigen/Cholesky>
-#include <Eigen/Eigenvalues>
-#include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/advise.hpp>
@@ -44,31 +42,12 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
   return out;
 }
 
-/// How a place's coordinates follow the block's unknowns, and what they have of their own.
-struct Follows {
-  Eigen::MatrixXd by_columns;  ///< 3 x design columns
-  std::vector<int> columns;
-  Eigen::Matrix3d own;
-};
-Follows follows(const PointDesign& design) {
-  Follows out;
-  out.own = (design.B.transpose() * design.B).inverse();
-  out.by_columns = -out.own * design.B.transpose() * design.A;
-  out.columns = design.columns;
-  return out;
-}
-
 /// Square root F of what a new control point adds to the reduced normal equations, F F', over all columns.
 Eigen::MatrixXd added_by(const PointDesign& design, const AdviseOptions& options, int columns) {
   const Eigen::Vector3d sigma(options.sigma_h, options.sigma_h, options.sigma_v);
   const Eigen::Matrix3d prior = sigma.cwiseAbs2().cwiseInverse().asDiagonal();
-  const auto m = design.A.rows();
-  const Eigen::MatrixXd M = Eigen::MatrixXd::Identity(m, m) -
-                            design.B * (prior + design.B.transpose() * design.B).inverse() * design.B.transpose();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> of_M(M);
-  const Eigen::MatrixXd few =
-      design.A.transpose() * (of_M.eigenvectors() * of_M.eigenvalues().cwiseMax(0.0).cwiseSqrt().asDiagonal());
-  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(columns, m);
+  const Eigen::MatrixXd few = root_of_share(design, prior);
+  Eigen::MatrixXd out = Eigen::MatrixXd::Zero(columns, few.cols());
   for (std::size_t c = 0; c < design.columns.size(); ++c)
     out.row(design.columns[c]) = few.row(static_cast<Eigen::Index>(c));
   return out;
@@ -97,7 +76,7 @@ std::vector<GroundPlace> ground_accuracy(const Block& block, const Uncertainty& 
     const PointDesign design = design_of(block, point, -1, uncertainty.layout);
     const Eigen::MatrixXd Q = uncertainty.covariance.among(design.columns);
     out[i].covariance = point_statistics(design, Eigen::Matrix3d::Zero(), Q).covariance;
-    out[i].of_block = out[i].covariance - (design.B.transpose() * design.B).inverse();
+    out[i].of_block = out[i].covariance - own_part(design, Eigen::Matrix3d::Zero()).own;
   });
   return out;
 }
@@ -106,13 +85,16 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
                            const std::vector<Eigen::Vector3d>& places, const AdviseOptions& options) {
   const auto ground = ground_accuracy(block, uncertainty, places, options.tie_px);
   const std::size_t n = places.size();
-  std::vector<Follows> of(n);
+  std::vector<std::vector<int>> columns(n);
+  std::vector<Eigen::RowVectorXd> height(n);  // how each place's height follows its columns
   std::vector<double> variance(n, nan);
   parallel_for(n, 8, [&](std::size_t i) {
     if (ground[i].photos >= options.least_photos) variance[i] = ground[i].of_block(2, 2);
-    if (std::isfinite(variance[i]))
-      of[i] =
-          follows(design_of(block, seen_from(block, uncertainty, places[i], options.tie_px), -1, uncertainty.layout));
+    if (!std::isfinite(variance[i])) return;
+    const PointDesign design =
+        design_of(block, seen_from(block, uncertainty, places[i], options.tie_px), -1, uncertainty.layout);
+    columns[i] = design.columns;
+    height[i] = own_part(design, Eigen::Matrix3d::Zero()).by_columns.row(2);
   });
   const auto largest = [](const std::vector<double>& v) {
     double most = 0;
@@ -135,8 +117,8 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
       for (std::size_t i = 0; i < n; ++i) {
         if (!std::isfinite(variance[i])) continue;
         Eigen::RowVectorXd by = Eigen::RowVectorXd::Zero(Y.cols());
-        for (std::size_t j = 0; j < of[i].columns.size(); ++j)
-          by += of[i].by_columns(2, static_cast<Eigen::Index>(j)) * Y.row(of[i].columns[j]);
+        for (std::size_t j = 0; j < columns[i].size(); ++j)
+          by += height[i][static_cast<Eigen::Index>(j)] * Y.row(columns[i][j]);
         left[c][i] -= by.squaredNorm();
       }
       best[c] = largest(left[c]);

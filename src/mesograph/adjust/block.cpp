@@ -21,6 +21,19 @@ CameraPrior usual_prior(const camera::Camera& camera) {
   return prior;
 }
 
+Eigen::Vector3d position_misclosure(const Block& block, const Station& s) {
+  const Sortie& sortie = block.sorties[s.sortie];
+  Eigen::Vector3d out = s.position - s.C - s.R * sortie.lever_arm - sortie.offset;
+  if (sortie.drifts && std::isfinite(s.time)) out -= (s.time - sortie.mean_time) * sortie.drift;
+  return out;
+}
+
+Eigen::Vector3d position_sigma(const Block& block, const Station& s) {
+  const bool own = s.sigma_position[0] > 0 && s.sigma_position[1] > 0;
+  const double* sigma = own ? s.sigma_position : block.sorties[s.sortie].sigma_photo;
+  return {sigma[0], sigma[0], sigma[1]};
+}
+
 std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
   const Station& s = block.stations[ray.station];
   const auto x = camera::project(block.cameras[s.camera], s.R.transpose() * (X - s.C));

@@ -105,6 +105,11 @@ struct Block {
 /// distortion as lenses of drones have it.
 CameraPrior usual_prior(const camera::Camera& camera);
 
+/// What a station's observed position differs from the adjusted one by, m, lever arm, offset and drift taken out; NaN:
+/// none observed. And its sigmas, m: plan, plan, height.
+Eigen::Vector3d position_misclosure(const Block& block, const Station& station);
+Eigen::Vector3d position_sigma(const Block& block, const Station& station);
+
 /// A ray that is accepted and whose station is oriented.
 inline bool takes_part(const Block& block, const Ray& ray) {
   return ray.accepted && block.stations[ray.station].oriented;

@@ -1,5 +1,5 @@
 #include <Eigen/Eigenvalues>
-#include <Eigen/LU>
+#include <algorithm>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/camera/rotation.hpp>
 
@@ -44,13 +44,7 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
   LeftOut out;
   const auto m2 = design.A.rows();
   if (m2 < 4 || design.end >= 0 || design.columns.empty()) return out;
-  // The point's share of the reduced normal equations is A' M A, M what elimination leaves of its rays.
-  const Eigen::Matrix3d Vi = (point.weight + design.B.transpose() * design.B).inverse();
-  const Eigen::MatrixXd M = Eigen::MatrixXd::Identity(m2, m2) - design.B * Vi * design.B.transpose();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> of_M(M);
-  const Eigen::MatrixXd root =
-      of_M.eigenvectors() * of_M.eigenvalues().cwiseMax(0.0).cwiseSqrt().asDiagonal() * of_M.eigenvectors().transpose();
-  const Eigen::MatrixXd F = design.A.transpose() * root, QF = Q * F;
+  const Eigen::MatrixXd F = root_of_share(design, point.weight), QF = Q * F;
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> left(Eigen::MatrixXd::Identity(m2, m2) - F.transpose() * QF);
   if (!(left.eigenvalues().minCoeff() > least_left)) return out;
   const Eigen::MatrixXd inverse =
@@ -58,7 +52,8 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
   const Eigen::MatrixXd without = Q + QF * inverse * QF.transpose();
   const Eigen::Vector3d right = design.B.transpose() * design.v + point.weight * (point.surveyed - point.point.X);
   // At the minimum all others pull back with what the point pulls: without it they have their way.
-  const Eigen::VectorXd d = -without * (design.A.transpose() * (design.v - design.B * Vi * right));
+  const Eigen::VectorXd d =
+      -without * (design.A.transpose() * (design.v - design.B * own_part(design, point.weight).own * right));
   const Block part = moved_part(block, design, layout, d);
   GroundPoint alone = point.point;
   alone.rays.clear();

@@ -1,3 +1,4 @@
+#include <Eigen/Eigenvalues>
 #include <Eigen/LU>
 #include <map>
 #include <mesograph/adjust/point_statistics.hpp>
@@ -58,15 +59,29 @@ PointStatistics point_statistics(const PointDesign& design, const Eigen::Matrix3
     return out;
   }
   // Eliminated: dX = V^-1 (B'(v - A d) + prior), so that the adjusted image points move by (A - B V^-1 B'A) d.
-  const Eigen::Matrix3d Vi = (prior + design.B.transpose() * design.B).inverse();
+  const auto [Vi, by_columns] = own_part(design, prior);
   const Eigen::MatrixXd G = Vi * design.B.transpose();  // 3 x 2m
-  const Eigen::MatrixXd by_columns = -G * A;            // 3 x columns: dX by d
   const Eigen::MatrixXd moved = A + design.B * by_columns;
   const Eigen::MatrixXd Qm = Q * moved.transpose();
   out.covariance = Vi + by_columns * Q * by_columns.transpose();
   out.image = moved * Qm + design.B * G;
   out.cross = by_columns * Qm + G;
   return out;
+}
+
+OwnPart own_part(const PointDesign& design, const Eigen::Matrix3d& prior) {
+  OwnPart out;
+  out.own = (prior + design.B.transpose() * design.B).inverse();
+  out.by_columns = -out.own * design.B.transpose() * design.A;
+  return out;
+}
+
+Eigen::MatrixXd root_of_share(const PointDesign& design, const Eigen::Matrix3d& prior) {
+  const auto m2 = design.A.rows();
+  const Eigen::MatrixXd M =
+      Eigen::MatrixXd::Identity(m2, m2) - design.B * own_part(design, prior).own * design.B.transpose();
+  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> of_M(M);
+  return design.A.transpose() * (of_M.eigenvectors() * of_M.eigenvalues().cwiseMax(0.0).cwiseSqrt().asDiagonal());
 }
 
 }  // namespace mesograph::adjust

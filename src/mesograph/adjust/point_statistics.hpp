@@ -30,4 +30,15 @@ struct PointStatistics {
 /// `prior`: weight of the point's coordinates, 1/m^2, zero where they took no part; `Q`: covariance of the columns.
 PointStatistics point_statistics(const PointDesign& design, const Eigen::Matrix3d& prior, const Eigen::MatrixXd& Q);
 
+/// How the place of an eliminated point follows the columns, dX = by_columns d, and the covariance that its own rays
+/// and prior give it when those are held.
+struct OwnPart {
+  Eigen::Matrix3d own;
+  Eigen::MatrixXd by_columns;  ///< 3 x columns
+};
+OwnPart own_part(const PointDesign& design, const Eigen::Matrix3d& prior);
+
+/// A square root F (columns x 2m) of the point's share of the reduced normal equations, F F' = A' (I - B V^-1 B') A.
+Eigen::MatrixXd root_of_share(const PointDesign& design, const Eigen::Matrix3d& prior);
+
 }  // namespace mesograph::adjust

@@ -31,17 +31,12 @@ SortieTerm position_term(const Block& block, const Layout& layout, int i) {
   const Sortie& sortie = block.sorties[s.sortie];
   SortieTerm term;
   term.index = i, term.station = layout.station[i];
-  const bool own = s.sigma_position[0] > 0 && s.sigma_position[1] > 0;
-  const double* sigma = own ? s.sigma_position : sortie.sigma_photo;
-  term.sigma << sigma[0], sigma[0], sigma[1];
+  term.sigma = position_sigma(block, s);
   term.A << -s.R * camera::skew(sortie.lever_arm), Eigen::Matrix3d::Identity();
   term.common.emplace_back(layout.sortie[s.sortie], Eigen::Matrix3d::Identity());
-  term.v = s.position - s.C - s.R * sortie.lever_arm - sortie.offset;
-  if (layout.drift[s.sortie] >= 0 && std::isfinite(s.time)) {
-    const double since = s.time - sortie.mean_time;
-    term.common.emplace_back(layout.drift[s.sortie], since * Eigen::Matrix3d::Identity());
-    term.v -= since * sortie.drift;
-  }
+  term.v = position_misclosure(block, s);
+  if (layout.drift[s.sortie] >= 0 && std::isfinite(s.time))
+    term.common.emplace_back(layout.drift[s.sortie], (s.time - sortie.mean_time) * Eigen::Matrix3d::Identity());
   return weighted(term);
 }
 

@@ -194,7 +194,7 @@ void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
 
 /// Positions and attitudes, each tested, and the priors of what they have in common.
 void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
-  const char* names[] = {"east", "north", "height"};
+  const char *names[] = {"east", "north", "height"}, *axes[] = {"x", "y", "z"};
   out.positions.resize(block.stations.size());
   out.attitudes.resize(block.stations.size());
   // Positions come by the hundred and keep to no normal distribution: only what is beyond all chance is a suspect.
@@ -218,8 +218,11 @@ void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
       Tested& test = (position ? out.positions : out.attitudes)[term.index][a];
       test = tested(-term.v[a] * term.sigma[a], term.sigma[a], q(a, a) * term.sigma[a] * term.sigma[a]);
       test.effect = (1 - test.redundancy) * test.detectable;
-      if (position && std::abs(test.w) > critical)
+      if (!(std::abs(test.w) > critical)) continue;
+      if (position)
         out.suspects.push_back({"position", "", term.index, names[a], test.gross, test.w});
+      else
+        out.suspects.push_back({"attitude", "", term.index, axes[a], test.gross * deg_per_rad, test.w});
     }
   }
 }

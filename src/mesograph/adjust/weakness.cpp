@@ -35,9 +35,8 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
     const Station& s = block.stations[stations[k]];
     of_unknowns[result.layout.station[stations[k]] + 5] = f[k];
     all = all && s.position.allFinite();
-    const Sortie& sortie = block.sorties[s.sortie];
-    if (all) observed += f[k] * (s.position - s.C - sortie.offset).z();
-    if (all) variance += f[k] * f[k] * sortie.sigma_photo[1] * sortie.sigma_photo[1];
+    if (all) observed += f[k] * position_misclosure(block, s).z();
+    if (all) variance += std::pow(f[k] * position_sigma(block, s).z(), 2);
   }
   out.sigma = std::sqrt(result.inverse.variance(of_unknowns));
   if (all) out.observed = observed, out.observed_sigma = std::sqrt(variance);

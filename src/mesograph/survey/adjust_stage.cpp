@@ -37,7 +37,7 @@ Json sightings_of(const Survey& survey, const NamedBlock& named) {
 std::string words_of(const NamedBlock& named, const adjust::Suspect& s) {
   const std::string where = s.station < 0 ? "" : " in " + named.images[s.station];
   return fmt::format("{}{}{}: {} is wrong by {:+.3f} {} (w = {:.1f})", s.kind == "control" ? "" : s.kind + " ", s.id,
-                     where, s.component, s.size, s.kind == "sighting" ? "px" : "m", s.w);
+                     where, s.component, s.size, unit_of(s.kind), s.w);
 }
 
 /// What the survey wants to know of before it trusts the numbers.
@@ -118,18 +118,19 @@ NamedBlock block_to_adjust(const Survey& survey, const PhotoTable& photos, const
   if (!missing.empty())
     progress.say(fmt::format("scale bars {} take no part: an end is not sighted in two photos, or is a check",
                              fmt::join(missing, ", ")));
-  for (const std::string& item : options.without)
-    if (NamedBlock trial = named; !set_aside(trial, item))
-      throw Error("adjust: --without {}: there is no such observation; export residuals --worst 20 names them", item);
   std::vector<std::string> items = standing_without(survey);
   for (const std::string& item : options.with)
     if (std::erase(items, item) == 0) throw Error("adjust: --with {}: it was not left out", item);
-  items.insert(items.end(), options.without.begin(), options.without.end());
   for (const std::string& item : items) {
     if (set_aside(named, item))
       aside.push_back({{"item", item}, {"by", "decision"}});
     else
       progress.say(fmt::format("{} was to be left out, but is not there any more", item));
+  }
+  for (const std::string& item : options.without) {
+    if (!set_aside(named, item))
+      throw Error("adjust: --without {}: there is no such observation; export residuals --worst 20 names them", item);
+    aside.push_back({{"item", item}, {"by", "decision"}});
   }
   check_datum(named);
   return named;
@@ -140,7 +141,7 @@ double limit_of(const NamedBlock& named, const std::string& kind) {
   if (kind == "control" || kind == "scale bar") return adjust::critical_w;
   std::size_t tests = 0;
   for (const adjust::SurveyedPoint& p : named.block.surveyed) tests += 2 * p.point.rays.size();
-  if (kind == "position") tests = 3 * named.block.stations.size();
+  if (kind == "position" || kind == "attitude") tests = 3 * named.block.stations.size();
   return adjust::critical_among(tests);
 }
 

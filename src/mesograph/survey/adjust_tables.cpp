@@ -253,7 +253,7 @@ std::string left_out_text(const std::vector<PointRow>& rows) {
 }
 
 std::string reliability_text(const NamedBlock& named, const adjust::AdjustResult& result) {
-  std::string text = "item,kind,id,image,component,unit,residual,redundancy,w,gross_error,detectable,effect_m\n";
+  std::string text = "item,kind,id,image,component,unit,residual,redundancy,w,gross_error,detectable,effect\n";
   const auto add = [&](const std::string& item, const char* kind, const std::string& id, int station,
                        const char* component, const char* unit, const adjust::Tested& t) {
     if (!std::isfinite(t.redundancy)) return;
@@ -280,6 +280,13 @@ std::string reliability_text(const NamedBlock& named, const adjust::AdjustResult
   for (std::size_t i = 0; i < result.positions.size(); ++i)
     for (int a = 0; a < 3; ++a)
       add("position@" + named.images[i], "position", "", static_cast<int>(i), axes[a], "m", result.positions[i][a]);
+  const char* camera_axes[] = {"x", "y", "z"};
+  for (std::size_t i = 0; i < result.attitudes.size(); ++i)
+    for (int a = 0; a < 3; ++a) {
+      adjust::Tested t = result.attitudes[i][a];
+      for (double* angle : {&t.residual, &t.gross, &t.detectable, &t.effect}) *angle *= deg_per_rad;
+      add("attitude@" + named.images[i], "attitude", "", static_cast<int>(i), camera_axes[a], "deg", t);
+    }
   return text;
 }
 

@@ -137,6 +137,7 @@ void observe(const Survey& survey, const Photo& p, const std::optional<geo::Fram
   if (p.sigma_h > 0 && p.sigma_v > 0 && !(settings.sigma_photo[0] > 0))
     s.sigma_position[0] = p.sigma_h, s.sigma_position[1] = p.sigma_v;
   const photo::Metadata& m = p.metadata;
+  if (survey.crs.local) return;  // north and up are not those of a local frame
   if (!(settings.sigma_attitude > 0) || !std::isfinite(m.yaw_deg + m.pitch_deg + m.roll_deg)) return;
   s.sigma_attitude = settings.sigma_attitude * rad_per_deg;
   s.attitude =

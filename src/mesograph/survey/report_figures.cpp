@@ -104,10 +104,8 @@ report::ShiftData shift_data(const Material& source) {
   for (const adjust::Sortie& s : block.sorties) out.sorties.push_back(s.name);
   for (const adjust::Station& s : block.stations) {
     if (!s.oriented) continue;
-    const adjust::Sortie& sortie = block.sorties[s.sortie];
     out.stations.push_back({source.plan(s.C), static_cast<std::size_t>(s.sortie)});
-    const Eigen::Vector3d shift = s.position - s.C - s.R * sortie.lever_arm - sortie.offset;
-    out.shifts.push_back(source.frame.local_from_grid(s.C).transpose() * shift);
+    out.shifts.push_back(source.frame.local_from_grid(s.C).transpose() * adjust::position_misclosure(block, s));
   }
   return out;
 }

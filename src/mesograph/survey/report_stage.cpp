@@ -5,6 +5,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/report_tables.hpp>
+#include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -37,7 +38,7 @@ std::vector<std::string> notes_of(const Material& source) {
                               suspect["id"].get<std::string>(),
                               suspect["image"].is_string() ? " in " + suspect["image"].get<std::string>() : "",
                               suspect["component"].get<std::string>(), fixed(suspect["size"], 3),
-                              suspect["kind"] == "sighting" ? "px" : "m", fixed(suspect["w"], 1)));
+                              unit_of(suspect["kind"].get<std::string>()), fixed(suspect["w"], 1)));
   return out;
 }
 

@@ -5,6 +5,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/report_tables.hpp>
+#include <mesograph/survey/set_aside.hpp>
 #include <tuple>
 
 namespace mesograph::survey {
@@ -212,7 +213,7 @@ report::TableBlock reliability_table(const Material& source) {
       return value ? fmt::format("{:.{}f}", *value, decimals) : std::string("-");
     };
     out.rows.push_back({table.text(row, "id"), table.text(row, "component"), fmt::format("{:.2f}", redundancy),
-                        number("w", 1), number("detectable", 3), number("effect_m", 3),
+                        number("w", 1), number("detectable", 3), number("effect", 3),
                         redundancy < 0.1 ? "hardly controlled" : ""});
   }
   return out;
@@ -227,7 +228,7 @@ report::TableBlock suspects_table(const Material& source) {
   for (const Json& s : source.summary["suspects"]) {
     if (out.rows.size() == 40) break;
     out.rows.push_back({s["item"], s["component"],
-                        signed_metres(s["size"], 3) + (s["kind"] == "sighting" ? " px" : " m"), fixed(s["w"], 1)});
+                        signed_metres(s["size"], 3) + " " + unit_of(s["kind"].get<std::string>()), fixed(s["w"], 1)});
   }
   if (out.rows.empty()) out.note = "None.";
   return out;

@@ -59,8 +59,10 @@ bool drop_bar(NamedBlock& named, const std::string& id) {
 std::string item_of(const NamedBlock& named, const adjust::Suspect& s) {
   if (s.kind == "control") return s.id + (s.component == "height" ? ":height" : ":plan");
   if (s.kind == "scale bar") return "bar:" + s.id;
-  return (s.kind == "position" ? "position" : s.id) + "@" + named.images[s.station];
+  return (s.kind == "sighting" ? s.id : s.kind) + "@" + named.images[s.station];
 }
+
+const char* unit_of(const std::string& kind) { return kind == "sighting" ? "px" : kind == "attitude" ? "deg" : "m"; }
 
 bool set_aside(NamedBlock& named, const std::string& item) {
   if (adjust::SurveyedPoint* point = surveyed(named, item)) {

@@ -9,6 +9,9 @@ namespace mesograph::survey {
 /// "attitude@PHOTO".
 std::string item_of(const NamedBlock& named, const adjust::Suspect& suspect);
 
+/// Unit of the estimated error of a suspect of that kind.
+const char* unit_of(const std::string& kind);
+
 /// Takes an item out of a block; false where there is none of that name.
 bool set_aside(NamedBlock& named, const std::string& item);
 

@@ -44,25 +44,22 @@ class Table {
     if (!(value > 0)) fail(key, "must be greater than 0");
   }
   void read_pair(const char* key, double (&value)[2]) const {
-    const toml::node* node = table_.get(key);
-    if (!node) return;
-    const toml::array* array = node->as_array();
-    if (!array || array->size() != 2) fail(key, "must be two numbers, as in [3.0, 5.0]");
-    for (std::size_t i = 0; i < 2; ++i) {
-      const auto number = array->get(i)->value<double>();
-      if (!number || !(*number > 0)) fail(key, "must hold numbers greater than 0");
-      value[i] = *number;
-    }
+    read_numbers(key, value, 2, "must be two numbers, as in [3.0, 5.0]");
+    for (const double number : value)
+      if (table_.get(key) && !(number > 0)) fail(key, "must hold numbers greater than 0");
   }
   void read_vector(const char* key, Eigen::Vector3d& value) const {
+    read_numbers(key, value.data(), 3, "must be three numbers, as in [0.10, -0.05, 0.30]");
+  }
+  void read_numbers(const char* key, double* values, std::size_t n, const char* words) const {
     const toml::node* node = table_.get(key);
     if (!node) return;
     const toml::array* array = node->as_array();
-    if (!array || array->size() != 3) fail(key, "must be three numbers, as in [0.10, -0.05, 0.30]");
-    for (std::size_t i = 0; i < 3; ++i) {
+    if (!array || array->size() != n) fail(key, words);
+    for (std::size_t i = 0; i < n; ++i) {
       const auto number = array->get(i)->value<double>();
-      if (!number || !std::isfinite(*number)) fail(key, "must hold three numbers");
-      value[static_cast<Eigen::Index>(i)] = *number;
+      if (!number || !std::isfinite(*number)) fail(key, words);
+      values[i] = *number;
     }
   }
   /// `known`: the words that may stand there; empty: any.
