@@ -7,6 +7,7 @@ import shutil
 import sys
 
 import numpy as np
+from geometry import image, rotation
 from harness import folder, good, rows, run_all
 from osgeo import osr
 
@@ -39,25 +40,6 @@ def grid_axes(place):
     north -= up * (north @ up)
     north /= np.linalg.norm(north)
     return np.column_stack([np.cross(north, up), north, up])
-
-
-def rotation(omega, phi, kappa):
-    (so, sp, sk), (co, cp, ck) = np.sin([omega, phi, kappa]), np.cos([omega, phi, kappa])
-    return (
-        np.array([[1, 0, 0], [0, co, -so], [0, so, co]])
-        @ np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
-        @ np.array([[ck, -sk, 0], [sk, ck, 0], [0, 0, 1]])
-    )
-
-
-def image(camera, v):
-    u, w = v[:, 0] / -v[:, 2], v[:, 1] / v[:, 2]
-    r2 = u * u + w * w
-    grow = 1 + camera["k1"] * r2 + camera["k2"] * r2**2 + camera["k3"] * r2**3
-    ud = u * grow + camera["p1"] * (r2 + 2 * u * u) + 2 * camera["p2"] * u * w
-    wd = w * grow + camera["p2"] * (r2 + 2 * w * w) + 2 * camera["p1"] * u * w
-    x = camera["width"] / 2 + camera["x0"] + camera["c"] * ((1 + camera["b1"]) * ud + camera["b2"] * wd)
-    return np.column_stack([x, camera["height"] / 2 + camera["y0"] + camera["c"] * wd])
 
 
 def test_exported_places_and_angles_make_the_image_points():

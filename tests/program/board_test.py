@@ -7,6 +7,7 @@ import json
 import sys
 
 import numpy as np
+from geometry import image, rotation
 from harness import call, folder, good, rows, run_all
 
 WORK = folder()
@@ -19,26 +20,9 @@ START = {name: {**camera, "c": 2200.0, "x0": 0, "y0": 0, "k1": 0, "k2": 0, "p1":
 NOISE_PX, CONTROL_M = 0.05, 0.0001
 
 
-def rotation(omega, phi, kappa):
-    (so, sp, sk), (co, cp, ck) = np.sin([omega, phi, kappa]), np.cos([omega, phi, kappa])
-    return (
-        np.array([[1, 0, 0], [0, co, -so], [0, so, co]])
-        @ np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
-        @ np.array([[ck, -sk, 0], [sk, ck, 0], [0, 0, 1]])
-    )
-
-
-def image(camera, station, points):
+def seen(camera, station, points):
     """Image points (n x 2, pixels) of ground points; station: C and omega, phi, kappa in rad."""
-    v = (points - station[:3]) @ rotation(*station[3:])
-    u, w = v[:, 0] / -v[:, 2], v[:, 1] / v[:, 2]
-    r2 = u * u + w * w
-    radial = 1 + camera["k1"] * r2 + camera["k2"] * r2**2
-    ud = u * radial + camera["p1"] * (r2 + 2 * u * u) + 2 * camera["p2"] * u * w
-    wd = w * radial + camera["p2"] * (r2 + 2 * w * w) + 2 * camera["p1"] * u * w
-    return np.column_stack(
-        [camera["width"] / 2 + camera["x0"] + camera["c"] * ud, camera["height"] / 2 + camera["y0"] + camera["c"] * wd]
-    )
+    return image({"k3": 0, "b1": 0, "b2": 0, **camera}, (points - station[:3]) @ rotation(*station[3:]))
 
 
 class Board:
@@ -66,7 +50,7 @@ class Board:
             self.cameras.append("left" if i < 13 else "right")
         self.observed = []  # photo, point, x, y
         for i, station in enumerate(self.stations):
-            x = image(TRUE[self.cameras[i]], station, self.true)
+            x = seen(TRUE[self.cameras[i]], station, self.true)
             for k in np.flatnonzero((x > 5).all(axis=1) & (x < [1595, 1195]).all(axis=1)):
                 self.observed.append([i, k, *(x[k] + rng.normal(0, NOISE_PX, 2)).round(4)])
         self.gross = []
@@ -100,9 +84,9 @@ class Board:
 
     def adjust(self, without, control=None):
         """Interior orientation and its sigmas by this file's own least squares, observations `without` left out."""
-        seen = [o for o in self.observed if (f"P{o[0]:02d}", self.names[o[1]]) not in without]
-        photo, point = np.array([o[0] for o in seen]), np.array([o[1] for o in seen])
-        x = np.array([o[2:] for o in seen])
+        kept = [o for o in self.observed if (f"P{o[0]:02d}", self.names[o[1]]) not in without]
+        photo, point = np.array([o[0] for o in kept]), np.array([o[1] for o in kept])
+        x = np.array([o[2:] for o in kept])
         chosen = list(range(len(self.names))) if control is None else list(control)
         lenses, n = list(TRUE), len(self.start)
         unknowns = np.concatenate(
@@ -115,7 +99,7 @@ class Board:
             out = np.empty_like(x)
             for i in range(n):
                 mine = photo == i
-                out[mine] = image(cameras[self.cameras[i]], stations[i], X[point[mine]])
+                out[mine] = seen(cameras[self.cameras[i]], stations[i], X[point[mine]])
             return np.concatenate([((out - x) / NOISE_PX).ravel(), ((X - self.surveyed)[chosen] / CONTROL_M).ravel()])
 
         for _ in range(8):
@@ -184,6 +168,71 @@ def test_four_control_points_and_the_rest_as_ties():
     assert set(board.gross) <= rejected
     # The same observations: those that were rejected are left out of the other adjustment too.
     compare(where, answer, *board.adjust(rejected, control))
+
+
+BORESIGHT = (0.011, -0.007, 0.016)  # rad: 1.2 degrees
+
+
+def turned(angles, vector):
+    """Angles of R turned by a small vector behind it, both in the camera frame; to the second order in the vector."""
+    x, y, z = vector
+    S = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
+    u, _, v = np.linalg.svd(rotation(*angles) @ (np.eye(3) + S + S @ S / 2))
+    R = u @ v
+    return np.array([np.arctan2(-R[1, 2], R[2, 2]), np.arcsin(R[0, 2]), np.arctan2(-R[0, 1], R[0, 0])])
+
+
+def test_a_listing_with_sigmas_is_observed_and_its_common_turn_found():
+    """No control at all: positions of 2 mm and attitudes of 0.06 degrees hold the block, one attitude is 2 degrees off."""
+    board = Board(3)
+    rng = np.random.default_rng(8)
+    board.start = [
+        np.concatenate([s[:3] + rng.normal(0, 0.002, 3), turned(s[3:], BORESIGHT + rng.normal(0, 0.001, 3))])
+        for s in board.stations
+    ]
+    board.start[4][3:] = turned(board.start[4][3:], (0.035, 0, 0))
+    files, where = WORK / "listed-files", WORK / "listed"
+    board.write(files, [])
+    with open(files / "stations.csv", encoding="utf-8") as file:
+        lines = file.read().splitlines()
+    sigmas = [",sigma_h,sigma_v,sigma_angle"] + [f",0.002,0.002,{np.degrees(0.001):.5f}"] * 26
+    (files / "stations.csv").write_text("\n".join(a + b for a, b in zip(lines, sigmas)) + "\n")
+    good("new", where, "--crs", "local")
+    good("admit", "--listing", files / "stations.csv", "--cameras", files / "cameras.json", "-s", where)
+    good("tie", "--import", files / "ties.csv", "-s", where)
+    answer = good("adjust", "--free", ",".join(FREE), "-s", where)
+    count = {g["name"]: g["n"] for g in answer["groups"]}
+    assert count["positions"] == 78 and count["attitudes"] == 78, count
+    worst = answer["suspects"][0]
+    assert (worst["item"], worst["component"]) == ("attitude@P04", "x"), answer["suspects"][:3]
+    assert abs(worst["size"] - np.degrees(0.035)) < 4 * np.degrees(0.001) + 0.1, worst
+    answer = good("adjust", "--free", ",".join(FREE), "--without", "attitude@P04", "-s", where)
+    assert {g["name"]: g["n"] for g in answer["groups"]}["attitudes"] == 75
+    sortie = answer["sorties"][0]
+    for axis in range(3):  # positions of millimetres and 25 attitudes know it to 0.01 degrees or so: four sigma
+        off = sortie["boresight_deg"][axis] - np.degrees(BORESIGHT[axis])
+        assert abs(off) < 4 * sortie["sigma_boresight_deg"][axis], (axis, off, sortie)
+        assert sortie["sigma_boresight_deg"][axis] < 0.05
+    found = {r["image"]: np.array([float(r[c]) for c in ("east", "north", "height")]) for r in rows(where / "results" / "stations.csv")}
+    apart = np.array([found[f"P{i:02d}"] - s[:3] for i, s in enumerate(board.stations)])
+    # Ties hold the block together to some tenths of a millimetre; 26 positions of 2 mm place it to 0.4 mm an axis, four
+    # sigma of which are allowed, and the offset that they might have in common stays at its prior, which is nought.
+    assert np.abs(apart).max() < 0.0025, np.abs(apart).max(axis=0)
+    assert np.abs(sortie["offset"]).max() < 0.0002 and max(sortie["sigma_offset"]) < 0.051, sortie
+    tested = [r for r in rows(where / "results" / "reliability.csv") if r["kind"] == "attitude"]
+    assert len(tested) == 75 and {r["unit"] for r in tested} == {"deg"}
+
+
+def test_sigmas_of_a_listing_that_are_none_are_refused():
+    board = Board(3)
+    files, where = WORK / "zero-files", WORK / "zero"
+    board.write(files, [])
+    good("new", where, "--crs", "local")
+    text = (files / "stations.csv").read_text().splitlines()
+    for sigma in ("0", "-0.1"):
+        (files / "stations.csv").write_text("\n".join([text[0] + ",sigma_angle"] + [line + "," + sigma for line in text[1:]]) + "\n")
+        result = call("admit", "--listing", files / "stations.csv", "--cameras", files / "cameras.json", "-s", where)
+        assert result.code == 3 and "not greater than 0" in result.last, result.err
 
 
 if __name__ == "__main__":

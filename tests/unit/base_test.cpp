@@ -110,6 +110,20 @@ TEST_CASE("Every index of a parallel loop is run once, and its exception comes o
                     "photo 50 is bad");
 }
 
+TEST_CASE("A loop inside another runs to its end though the outer one fails") {
+  std::atomic<int> halves = 0;
+  for (int round = 0; round < 20; ++round)
+    CHECK_THROWS_AS(parallel_for(64, 1,
+                                 [&](std::size_t outer) {
+                                   std::vector<char> done(500, 0);
+                                   parallel_for(done.size(), 1, [&](std::size_t i) { done[i] = 1; });
+                                   if (std::count(done.begin(), done.end(), 1) != 500) ++halves;
+                                   if (outer % 7 == 3) throw Error("one of them");
+                                 }),
+                    Error);
+  CHECK(halves == 0);
+}
+
 TEST_CASE("Random numbers follow their seed and their distribution") {
   Random a(7), b(7), c(8);
   CHECK(a.uniform(0, 1) == b.uniform(0, 1));

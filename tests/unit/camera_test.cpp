@@ -180,3 +180,17 @@ TEST_CASE("Cells of a photo: corners, edges and what lies outside") {
   CHECK(camera::cell_of(cam, {50, 100}, 12, 9) == 12);
   CHECK(camera::cell_of(cam, {-20, 5000}, 12, 9) == 96);
 }
+
+TEST_CASE("A rotation's vector turns it back, from nothing to nearly half a turn") {
+  Random random(3);
+  for (const double angle : {0.0, 1e-14, 1e-9, 1e-4, 0.3, 1.7, 3.1}) {
+    Eigen::Vector3d axis(random.normal(1), random.normal(1), random.normal(1));
+    axis.normalize();
+    const Eigen::Vector3d r = angle * axis;
+    // Near half a turn the axis is read off a matrix whose antisymmetric part vanishes: a few roundings over
+    // sin(angle).
+    CHECK((camera::rotation_vector(camera::rotation_by(r)) - r).norm() < 1e-13);
+  }
+  // A quarter turn about z takes x to y.
+  CHECK((camera::rotation_by({0, 0, pi / 2}) * Eigen::Vector3d::UnitX() - Eigen::Vector3d::UnitY()).norm() < 1e-15);
+}

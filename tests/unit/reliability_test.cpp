@@ -244,3 +244,70 @@ TEST_CASE("A tilt and a bowl in errors are found with their size, and noise is c
   CHECK_THAT(loud->bowl, WithinAbs(8e-6 * reach2, 0.02));  // sigma of the fit: about 7 mm
   CHECK(!adjust::judge_trend({places.begin(), places.begin() + 5}, noise, sigmas));
 }
+
+TEST_CASE("The limit for many tests is that of the normal distribution's table") {
+  // Quantiles of 1 - 0.025 / n, from another program's inverse of the normal distribution.
+  CHECK(adjust::critical_among(1) == adjust::critical_w);
+  CHECK_THAT(adjust::critical_among(100), WithinAbs(3.48075640, 1e-6));
+  CHECK_THAT(adjust::critical_among(2000), WithinAbs(4.21479967, 1e-6));
+}
+
+TEST_CASE("Any column of the inverse is the dense one's, and what the pattern holds is known") {
+  const adjust::Block block = small_block(6);
+  adjust::NormalEquations equations(block, {});
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  const Eigen::MatrixXd inverse = Eigen::MatrixXd(Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>()).inverse();
+  const adjust::Covariance covariance(S);
+  const int last = covariance.size() - 1;
+  Eigen::MatrixXd two = Eigen::MatrixXd::Zero(covariance.size(), 2);
+  two(0, 0) = 1, two(last, 1) = 1;
+  const Eigen::MatrixXd columns = covariance.times(two);
+  const auto scale = [&](int i, int j) { return std::sqrt(inverse(i, i) * inverse(j, j)); };
+  for (int i = 0; i <= last; ++i) {  // both are of the same matrix: roundings, times its condition
+    CHECK(std::abs(columns(i, 0) - inverse(i, 0)) < 1e-7 * scale(i, 0));
+    CHECK(std::abs(columns(i, 1) - inverse(i, last)) < 1e-7 * scale(i, last));
+    CHECK(covariance.holds(i, last));  // the border is full
+  }
+}
+
+TEST_CASE("A stated position counts with its own sigma, else with its sortie's") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.position_sigma = 0.5;
+  adjust::Block block = make_block(options).block;
+  block.stations[2].position.x() += 3.0;
+  block.sorties[0].sigma_photo[0] = block.sorties[0].sigma_photo[1] = 0.5;
+  adjust::Block doubted = block;
+  doubted.stations[2].sigma_position[0] = doubted.stations[2].sigma_position[1] = 50;
+  const auto accused = [](const adjust::AdjustResult& result) {
+    return std::any_of(result.suspects.begin(), result.suspects.end(), [](const adjust::Suspect& s) {
+      return s.kind == "position" && s.station == 2 && s.component == "east";
+    });
+  };
+  const adjust::AdjustResult strict = adjusted(block), lenient = adjusted(doubted);
+  CHECK(accused(strict));
+  CHECK_THAT(strict.suspects[0].size, WithinAbs(3.0, 1.8));  // its own 0.5 m and the offset that it pulls: 3.3 sigma
+  CHECK_FALSE(accused(lenient));
+  CHECK(lenient.positions[2][0].detectable > 100);
+}
+
+TEST_CASE("An adjusted block is at rest in what only weak priors determine, too") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.position_sigma = 0.002, options.control = 3;
+  adjust::Block block = make_block(options).block;
+  adjust::Sortie& sortie = block.sorties[0];
+  sortie.sigma_photo[0] = sortie.sigma_photo[1] = 0.002;  // rays and positions weigh millions; the offset's prior, 3 m
+  sortie.offset = {0.5, -0.3, 0.8};                       // nothing; it starts far from its minimum
+  for (adjust::SurveyedPoint& p : block.surveyed) p.role = adjust::Role::off;
+  const adjust::AdjustResult result = adjusted(block);
+  adjust::NormalEquations equations(block, {});
+  equations.build(block);
+  Eigen::SparseMatrix<double> S;
+  Eigen::VectorXd s;
+  equations.reduce(0.0, S, s);
+  const Eigen::VectorXd left = result.inverse.times(s);  // the undamped step that would still be taken
+  for (int i = 0; i < left.size(); ++i) CHECK(std::abs(left[i]) < 1e-3 * std::sqrt(result.inverse(i, i)));
+  CHECK(sortie.offset.norm() < 0.002);  // its prior is nought, and the positions' noise is for the stations to take
+}

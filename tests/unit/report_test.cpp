@@ -1,4 +1,6 @@
 #include <catch2/catch.hpp>
+#include <cmath>
+#include <mesograph/report/accuracy_figures.hpp>
 #include <mesograph/report/canvas.hpp>
 #include <mesograph/report/figures.hpp>
 #include <mesograph/report/page.hpp>
@@ -110,4 +112,57 @@ TEST_CASE("The page to sight on holds its data whole, whatever names hold") {
   // RFC 3986: what would end the path or begin an escape is escaped, byte by byte.
   CHECK(data["photos"][row.image] == "../fotos%20%C3%BC%20%231%3F/a%25.jpg");
   CHECK(data["points"][1]["rows"].empty());
+}
+
+TEST_CASE("Figures of accuracy are drawn of nothing, of one point and of many, and say their units") {
+  report::MapData map;
+  map.sorties = {"one"};
+  map.points = {{"K1", {10, 20}, {0.01, -0.02, 0.03}, false}, {"P1", {60, 80}, Eigen::Vector3d::Constant(NAN), true}};
+  report::SigmaMapData sigma;
+  sigma.low = {0, 0}, sigma.cell = 5, sigma.columns = 3, sigma.rows = 2;
+  sigma.sigma = {0.01, 0.02, NAN, 0.03, 0.04, NAN};
+  report::ShiftData shifts{{"one"}, {{{0, 0}, 0}, {{50, 30}, 0}}, {{0.5, 0.2, -0.3}, Eigen::Vector3d::Constant(NAN)}};
+  report::CorrelationTable correlation{"cam", {"c", "k1"}, {{1.0}, {-0.93, 1.0}}};
+  const std::vector<report::Drawing> drawings = {
+      report::error_map(map, report::ErrorPart::plan),
+      report::error_map(map, report::ErrorPart::height),
+      report::sigma_map(sigma),
+      report::shift_map(shifts),
+      report::residual_histogram({0.1, -0.2, 0.05}),
+      report::residual_histogram({0.0}),
+      report::distortion_figure({"cam", {0, 100, 200}, {0, -1, -8}, {0, 0.01, 0.05}}),
+      report::distortion_figure({"held", {0, 100}, {0, 0}, {0, 0}}),
+      report::correlation_figure(correlation),
+      report::bend_figure({{{10, 0.01, 0.02, true}, {40, -0.03, 0.02, false}}}),
+      report::bend_figure({})};
+  for (const report::Drawing& d : drawings) {
+    CHECK(png_size(d.png).first > 200);
+    CHECK_THAT(d.svg, Contains("</svg>") && !Contains("nan") && !Contains("inf\""));
+  }
+}
+
+TEST_CASE("What is drawn depends on what is shown") {
+  report::MapData low, high;
+  low.points = {{"K1", {0, 0}, {0.01, 0, 0.02}, false}, {"K2", {50, 50}, {0.01, 0.01, 0.02}, false}};
+  high = low;
+  high.points[1].error.z() = -0.02;
+  const auto plan = [](const report::MapData& m) { return report::error_map(m, report::ErrorPart::plan).png; };
+  const auto height = [](const report::MapData& m) { return report::error_map(m, report::ErrorPart::height).png; };
+  CHECK(plan(low) == plan(high));
+  CHECK(height(low) != height(high));
+  const report::CorrelationTable weak{"c", {"a", "b"}, {{1.0}, {0.1, 1.0}}},
+      strong{"c", {"a", "b"}, {{1.0}, {0.9, 1.0}}};
+  CHECK(report::correlation_figure(weak).png != report::correlation_figure(strong).png);
+  CHECK(report::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.01}}).png !=
+        report::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.02}}).png);
+}
+
+TEST_CASE("A table without rows is a note without a head, and a comparison stands only where there is one") {
+  report::Page page;
+  page.title = "t";
+  page.accuracy = {{"Suspects", "None.", {"item", "wrong by"}, {}}};
+  const std::string html = report::page_html(page);
+  CHECK_THAT(html, Contains("None.") && !Contains("wrong by") && !Contains("Beside another adjustment"));
+  page.comparison = {{"This & that", "", {"", "this"}, {{"photos", "5"}}}};
+  CHECK_THAT(report::page_html(page), Contains("Beside another adjustment") && Contains("This &amp; that"));
 }

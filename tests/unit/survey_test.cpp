@@ -8,6 +8,7 @@
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/survey/admit.hpp>
 #include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/settings.hpp>
 #include <mesograph/survey/survey.hpp>
 
@@ -57,6 +58,11 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
       {head + "[tie]\nlimit = 3\n", "100 or more"},
       {head + "[adjust]\nfree = [\"q\"]\n", "may hold c, x0"},
       {head + "[sortie.a]\nsigma_photo = [1]\n", "two numbers"},
+      {head + "[sortie.a]\nsigma_photo = [1, -1]\n", "greater than 0"},
+      {head + "[sortie.a]\nlever_arm = [1, 2]\n", "three numbers"},
+      {head + "[sortie.a]\nlever_arm = [1, 2, \"up\"]\n", "three numbers"},
+      {head + "[sortie.a]\nsigma_attitude = 0\n", "greater than 0"},
+      {head + "[adjust]\nweights = \"free\"\n", "given, estimate or estimate all"},
       {head + "[sortie.a]\nheights = \"sea\"\n", "ellipsoidal, geoid or unknown"},
       {head + "[control]\nsigma_h = -1\n", "greater than 0"},
       {head + "[densify]\nlevel = 7\n", "0, 1 or 2"},
@@ -382,4 +388,82 @@ TEST_CASE("A listing is read with either kind of angles and under any names") {
   folder.file("l2.csv", "image,camera,east,north,height,omega,phi,kappa\na.jpg,other,1,2,3,0,0,0\n");
   CHECK_THROWS_WITH(survey::keep_listing(opened, folder.path / "l2.csv", folder.path / "c.json", false, {}),
                     Contains("other"));
+}
+
+TEST_CASE("Observations are left out by their names, whatever signs those hold") {
+  survey::NamedBlock named;
+  MadeUpOptions options;
+  options.points = 4, options.control = 3, options.checks = 0;
+  named.block = make_block(options).block;
+  adjust::Block& block = named.block;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) named.images.push_back(fmt::format("a@b/{}:.jpg", i));
+  named.point_names = {"t1", "t@2", "t:height", "t4"};
+  block.surveyed[0].id = "K@1", block.surveyed[1].id = "K:2", block.surveyed[2].id = "K3";
+  // Axes a little off those of the frame, as a grid's are.
+  block.surveyed[1].axes = Eigen::AngleAxisd(0.02, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  block.scale_bars = {{"bar 1", 0, 1, 10, 0.01}};
+  block.stations[0].sigma_attitude = 0.01;
+  const auto rays = [](const adjust::GroundPoint& p, int station) {
+    return std::count_if(p.rays.begin(), p.rays.end(), [&](const adjust::Ray& r) { return r.station == station; });
+  };
+  SECTION("whole points") {
+    CHECK(survey::set_aside(named, "K@1"));
+    CHECK(block.surveyed[0].role == adjust::Role::off);
+    CHECK(survey::set_aside(named, "t:height"));
+    CHECK(block.points[2].rays.empty());
+    CHECK(!block.points[2].X.allFinite());
+  }
+  SECTION("coordinates") {
+    CHECK(survey::set_aside(named, "K:2:height"));
+    CHECK(adjust::weights_of(block.surveyed[1])[2] == 0);
+    CHECK(adjust::weights_of(block.surveyed[1])[0] > 0);
+    CHECK(survey::set_aside(named, "K:2:plan"));
+    CHECK(adjust::weights_of(block.surveyed[1]).isZero());
+    CHECK_FALSE(survey::set_aside(named, "K3:depth"));
+  }
+  SECTION("image points, of control and of ties") {
+    const int station = block.surveyed[0].point.rays[1].station, other = block.points[1].rays[0].station;
+    CHECK(survey::set_aside(named, "K@1@" + named.images[station]));
+    CHECK(rays(block.surveyed[0].point, station) == 0);
+    CHECK(survey::set_aside(named, "t@2@" + named.images[other]));
+    CHECK(rays(block.points[1], other) == 0);
+    CHECK_FALSE(survey::set_aside(named, "t@2@" + named.images[other]));  // it is gone
+  }
+  SECTION("what was seen on board, and bars") {
+    CHECK(survey::set_aside(named, "position@" + named.images[5]));
+    CHECK(!block.stations[5].position.allFinite());
+    CHECK(survey::set_aside(named, "attitude@" + named.images[0]));
+    CHECK_FALSE(survey::set_aside(named, "attitude@" + named.images[1]));  // none was observed
+    CHECK(survey::set_aside(named, "bar:bar 1"));
+    CHECK(block.scale_bars.empty());
+  }
+  SECTION("what is not there") {
+    for (const char* item : {"", "nobody", "K3@nowhere.jpg", "position@", "bar:2", "@", ":"})
+      CHECK_FALSE(survey::set_aside(named, item));
+  }
+  SECTION("a suspect's item is the one that sets it aside") {
+    for (const adjust::Suspect& s :
+         {adjust::Suspect{"control", "K:2", -1, "height"}, adjust::Suspect{"control", "K:2", -1, "east"},
+          adjust::Suspect{"sighting", "K@1", block.surveyed[0].point.rays[0].station, "x"},
+          adjust::Suspect{"position", "", 3, "north"}, adjust::Suspect{"attitude", "", 0, "z"},
+          adjust::Suspect{"scale bar", "bar 1", -1, "length"}})
+      CHECK(survey::set_aside(named, survey::item_of(named, s)));
+  }
+}
+
+TEST_CASE("Items left out stand until they are taken in again") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833+5773", "", ""});
+  const survey::Survey opened(folder.path / "s");
+  CHECK(survey::standing_without(opened).empty());
+  survey::keep_items(opened, {"K1", "K2:height", "t@P,1.jpg"}, "without");
+  survey::add_decisions(opened.inputs(), {{"P1.jpg", "drop", survey::time_now(), "blurred"}});
+  survey::keep_items(opened, {"K1"}, "with");
+  CHECK(survey::standing_without(opened) == std::vector<std::string>{"K2:height", "t@P,1.jpg"});
+  survey::keep_items(opened, {"K1", "K2:height"}, "without");  // once more is not twice
+  CHECK(survey::standing_without(opened) == std::vector<std::string>{"t@P,1.jpg", "K1", "K2:height"});
+  const fs::path list = folder.file("worst.csv", "image,item\nP1.jpg,\"K,3\"\nP2.jpg,K4@P2.jpg\n");
+  CHECK(survey::items_from({"K1", list.string()}) == std::vector<std::string>{"K1", "K,3", "K4@P2.jpg"});
+  CHECK(survey::items_from({"missing.csv"}) == std::vector<std::string>{"missing.csv"});  // it may be a photo's name
+  CHECK_THROWS_WITH(survey::items_from({folder.file("bare.csv", "image\nP1.jpg\n").string()}), Contains("item"));
 }

@@ -93,9 +93,11 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     }
     const double fall = (out.cost - cost) / std::max(out.cost, 1e-30);
     out.cost = cost;
-    lambda = std::max(lambda / 5, 1e-12);
     raise = 2.0;
     resting = fall < options.cost_tolerance ? resting + 1 : 0;
+    // The last step is undamped: damping goes with the rays' weights, and even a billionth of those would hold what
+    // only a weak prior determines, such as the place of a whole block by its positions.
+    lambda = resting > 0 ? 0.0 : std::max(lambda / 5, 1e-12);
     if (resting >= 2) {
       out.status = SolveStatus::converged;
       break;

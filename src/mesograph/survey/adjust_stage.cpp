@@ -13,7 +13,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "adjust 5";
+constexpr const char* version = "adjust 6";
 
 using Json = nlohmann::ordered_json;
 

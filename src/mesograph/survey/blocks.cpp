@@ -91,7 +91,8 @@ std::optional<Eigen::Vector3d> find_origin(const Survey& survey, const PhotoTabl
 }
 
 /// Sigmas of a sortie's positions: as survey.toml sets them, else as the photos state them, else metre-level.
-adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const PhotoTable& photos) {
+adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const PhotoTable& photos,
+                           const std::optional<Listing>& listing) {
   const SortieSettings& settings = survey.settings.sortie(name);
   std::vector<double> stated_h, stated_v;
   for (const Photo* p : photos.kept()) {
@@ -99,6 +100,11 @@ adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const 
     if (p->sigma_h > 0) stated_h.push_back(p->sigma_h);
     if (p->sigma_v > 0) stated_v.push_back(p->sigma_v);
   }
+  // Elsewhere place_listed() has made a listing's sigmas those of the photos.
+  if (survey.crs.local && listing)
+    for (const Listing::Row& row : listing->rows)
+      if (row.sortie == name && row.sigma_h > 0 && row.sigma_v > 0)
+        stated_h.push_back(row.sigma_h), stated_v.push_back(row.sigma_v);
   const double stated[2] = {median(stated_h), median(stated_v)};
   // Receivers that correct by a base state centimetres; what all photos share is then of that level too.
   const bool fine = stated[0] < 0.2;
@@ -363,7 +369,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     }
     if (!sortie_index.count(p->sortie)) {
       sortie_index[p->sortie] = static_cast<int>(b.sorties.size());
-      b.sorties.push_back(sortie_from(survey, p->sortie, photos));
+      b.sorties.push_back(sortie_from(survey, p->sortie, photos, listing));
     }
     s.camera = camera_index[p->camera];
     s.sortie = sortie_index[p->sortie];

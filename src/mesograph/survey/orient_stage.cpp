@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 7";
+constexpr const char* version = "orient 8";
 
 using Json = nlohmann::ordered_json;
 

@@ -25,6 +25,12 @@ std::string metres(const CsvTable& table, std::size_t row, const char* column) {
   return value ? fmt::format("{:+.3f}", *value) : "-";
 }
 
+/// A number of a table's cell; "-" where it is empty.
+std::string number_in(const CsvTable& table, std::size_t row, const char* column, int decimals) {
+  const auto value = table.number(row, column);
+  return value ? fmt::format("{:.{}f}", *value, decimals) : "-";
+}
+
 report::TableBlock points_table(const Material& source, const char* file, const char* title, const char* note,
                                 const Json& accuracy) {
   const CsvTable table(source.survey.results() / file, {"id"});
@@ -33,15 +39,11 @@ report::TableBlock points_table(const Material& source, const char* file, const 
   if (checks) out.header.insert(out.header.end(), {"predicted E m", "N m", "H m"});
   for (std::size_t row = 0; row < table.rows(); ++row) {
     if (table.text(row, "role") != (checks ? "check" : "control")) continue;
-    std::vector<std::string> cells = {
-        table.text(row, "id"),
-        metres(table, row, "d_east"),
-        metres(table, row, "d_north"),
-        metres(table, row, "d_height"),
-        table.text(row, "rays"),
-        table.number(row, "rms_px") ? fmt::format("{:.2f}", *table.number(row, "rms_px")) : "-"};
+    std::vector<std::string> cells = {table.text(row, "id"),         metres(table, row, "d_east"),
+                                      metres(table, row, "d_north"), metres(table, row, "d_height"),
+                                      table.text(row, "rays"),       number_in(table, row, "rms_px", 2)};
     for (const char* column : {"sigma_d_east", "sigma_d_north", "sigma_d_height"})
-      if (checks) cells.push_back(table.number(row, column) ? fmt::format("{:.3f}", *table.number(row, column)) : "-");
+      if (checks) cells.push_back(number_in(table, row, column, 3));
     out.rows.push_back(cells);
   }
   if (!accuracy.is_null()) {
@@ -189,7 +191,7 @@ report::TableBlock left_out_table(const Material& source) {
     out.rows.push_back({table.text(row, "id")});
     for (const char* column : {"d_east", "d_north", "d_height"}) out.rows.back().push_back(metres(table, row, column));
     for (const char* column : {"sigma_d_east", "sigma_d_north", "sigma_d_height"})
-      out.rows.back().push_back(table.number(row, column) ? fmt::format("{:.3f}", *table.number(row, column)) : "-");
+      out.rows.back().push_back(number_in(table, row, column, 3));
     if (!known) out.rows.back()[1] = "not available";
   }
   if (const Json& l = source.summary["left_out"]; !l.is_null())
@@ -208,13 +210,9 @@ report::TableBlock reliability_table(const Material& source) {
   for (std::size_t row = 0; row < table.rows(); ++row) {
     if (table.text(row, "kind") != "control") continue;
     const double redundancy = table.required_number(row, "redundancy");
-    const auto number = [&](const char* column, int decimals) {
-      const auto value = table.number(row, column);
-      return value ? fmt::format("{:.{}f}", *value, decimals) : std::string("-");
-    };
     out.rows.push_back({table.text(row, "id"), table.text(row, "component"), fmt::format("{:.2f}", redundancy),
-                        number("w", 1), number("detectable", 3), number("effect", 3),
-                        redundancy < 0.1 ? "hardly controlled" : ""});
+                        number_in(table, row, "w", 1), number_in(table, row, "detectable", 3),
+                        number_in(table, row, "effect", 3), redundancy < 0.1 ? "hardly controlled" : ""});
   }
   return out;
 }
