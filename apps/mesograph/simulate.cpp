@@ -21,6 +21,7 @@ void run_simulate(Call& call) {
     if (call.has(name)) value = call.options[name].as<std::decay_t<decltype(value)>>();
   };
   take("points", options.points_per_photo);
+  take("readout", options.readout_seconds);
   take("gross", options.gross_share);
   take("false-pairs", options.false_share);
   const std::string folder = call.only_path("folder");
@@ -40,6 +41,8 @@ Command simulate_command() {
             add("photos", "how many, useless ones included", cxxopts::value<int>());
             add("size", "WIDTHxHEIGHT in pixels", cxxopts::value<std::string>());
             add("decoys", "road markings, drains and window bars lie where the targets should be");
+            add("readout", "seconds that a rolling shutter takes from the first row to the last, on the move",
+                cxxopts::value<double>());
             add("no-photos", "keypoints, matches and positions instead of pixels, over a wider slope");
             add("points", "without photos: ground points for each photo", cxxopts::value<int>());
             add("gross", "without photos: share of keypoints that are somewhere else", cxxopts::value<double>());

@@ -15,8 +15,8 @@ using Catch::Matchers::Contains;
 using Catch::Matchers::WithinAbs;
 
 TEST_CASE("One step with eliminated points is the step of the whole normal equations") {
-  const bool flown = GENERATE(false, true);
-  adjust::Block block = flown ? flown_block(3) : small_block(3);
+  const auto make = GENERATE(0, 1, 2);
+  adjust::Block block = make == 0 ? small_block(3) : make == 1 ? flown_block(3) : rolling_block(3);
   adjust::Scope scope;
   const Plain plain(block, scope);
   const Eigen::MatrixXd J = plain.jacobian();

@@ -208,7 +208,7 @@ TEST_CASE("The pinhole photo shows a ground point where the photo does, distorti
       const double r2 = std::pow(2 * (col + 0.5) - x->x(), 2) + std::pow(2 * (row + 0.5) - x->y(), 2);
       image.at(col, row) += static_cast<float>(180 * std::exp(-r2 / 40));
     }
-  const photo::Grey straight = dense::undistort(image, made.block.cameras[0], own);
+  const photo::Grey straight = dense::undistort(image, made.block, station, mesograph::nan, own);
   double sum = 0, sx = 0, sy = 0;
   for (int row = 0; row < straight.height; ++row)
     for (int col = 0; col < straight.width; ++col) {

@@ -26,6 +26,7 @@ struct MadeUpOptions {
   double position_sigma = 0.0;                       ///< m, drawn into the observed positions; 0: exact
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();  ///< of all observed positions
   bool second_camera = false;  ///< the last half of the strips is flown with another one, as another sortie
+  double readout = 0.0;        ///< s, of a rolling shutter, on stations that fly and turn
   bool flat = false;           ///< level ground and photos that look straight down
   std::uint64_t seed = 1;
 };
@@ -45,6 +46,7 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
   adjust::Sortie sortie;
   sortie.name = "one";
   out.block.sorties = {sortie};
+  out.camera.readout = out.block.cameras[0].readout_seconds = options.readout;
   simulate::TrueCamera other{"other", "O", "2", 1200, 900, 980, -4.1, 6.2, 0.052, -0.021, 0.004, -0.0003, 0.0006};
   if (options.second_camera) {
     camera::Camera second{"other", other.width, other.height, camera::Interior::Zero()};
@@ -68,8 +70,12 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
           right(std::cos(azimuth), -std::sin(azimuth), 0);
       const Eigen::Vector3d forward = std::sin(tilt) * ahead - std::cos(tilt) * Eigen::Vector3d::UnitZ();
       station.axes << right.transpose(), forward.cross(right).transpose(), forward.transpose();
+      if (options.readout != 0)
+        for (int a = 0; a < 3; ++a) station.velocity[a] = random.normal(4), station.spin[a] = random.normal(0.08);
       out.stations.push_back(station);
       adjust::Station mine;
+      mine.velocity = station.velocity;
+      mine.turning = {station.spin.x(), -station.spin.y(), -station.spin.z()};
       mine.oriented = true;
       mine.camera = mine.sortie = options.second_camera && s >= options.strips / 2 ? 1 : 0;
       mine.C = station.C;

@@ -8,9 +8,9 @@
 
 #include "made_up_block.hpp"
 
-/// All parameters of a block in one vector: stations (rotation, centre), camera, offset, drift and boresight of its one
-/// sortie where it has them, points. The plain twin of the
-/// elimination works on it with differences, and with the whole normal matrix at once.
+/// All parameters of a block in one vector: stations (rotation, centre; turning, velocity), camera, offset, drift and
+/// boresight of its one sortie where it has them, points. The plain twin of the elimination works on it with
+/// differences, and with the whole normal matrix at once.
 struct Plain {
   mesograph::adjust::Block start;
   mesograph::adjust::Scope scope;
@@ -21,9 +21,11 @@ struct Plain {
       if (s.free[k]) free.push_back(static_cast<mesograph::camera::Parameter>(k));
   }
   Eigen::Index columns() const {
-    return static_cast<Eigen::Index>(6 * start.stations.size() + free.size() + 3) + (drifts() ? 3 : 0) +
+    return static_cast<Eigen::Index>(of_station() * start.stations.size() + free.size() + 3) + (drifts() ? 3 : 0) +
            (turned() ? 3 : 0);
   }
+  bool rolls() const { return start.cameras[0].readout_seconds != 0; }
+  std::size_t of_station() const { return rolls() ? 12 : 6; }
   bool drifts() const { return start.sorties[0].drifts; }
   bool turned() const { return start.stations[0].sigma_attitude > 0; }
   Eigen::Index size() const {
@@ -38,11 +40,13 @@ struct Plain {
 
   mesograph::adjust::Block moved(const Eigen::VectorXd& d) const {
     mesograph::adjust::Block b = start;
-    for (std::size_t i = 0; i < b.stations.size(); ++i) {
-      b.stations[i].R *= mesograph::camera::rotation_by(d.segment<3>(static_cast<Eigen::Index>(6 * i)));
-      b.stations[i].C += d.segment<3>(static_cast<Eigen::Index>(6 * i + 3));
+    Eigen::Index next = 0;
+    const auto take = [&] { return next += 3, d.segment<3>(next - 3); };
+    for (mesograph::adjust::Station& s : b.stations) {
+      s.R *= mesograph::camera::rotation_by(take());
+      s.C += take();
+      if (rolls()) s.turning += take(), s.velocity += take();
     }
-    Eigen::Index next = static_cast<Eigen::Index>(6 * b.stations.size());
     for (const mesograph::camera::Parameter k : free) b.cameras[0].interior[k] += d[next++];
     b.sorties[0].offset += d.segment<3>(next);
     next += 3;
@@ -93,6 +97,11 @@ struct Plain {
       v.push_back((s.up.z() * ux - s.up.x() * uz) / s.sigma_up);
       v.push_back((s.up.x() * uy - s.up.y() * ux) / s.sigma_up);
     }
+    for (const mesograph::adjust::Station& s : b.stations)
+      for (int a = 0; rolls() && a < 3; ++a) {
+        v.push_back(s.turning[a] / s.sigma_turning);
+        v.push_back((s.velocity - s.usual_velocity)[a] / s.sigma_velocity);
+      }
     for (int a = 0; a < 3; ++a) v.push_back(b.sorties[0].offset[a] / b.sorties[0].sigma_offset[a < 2 ? 0 : 1]);
     for (int a = 0; drifts() && a < 3; ++a) v.push_back(sortie.drift[a] / sortie.sigma_drift[a < 2 ? 0 : 1]);
     for (int a = 0; turned() && a < 3; ++a) v.push_back(sortie.boresight[a] / sortie.sigma_boresight);
@@ -114,16 +123,24 @@ struct Plain {
   }
 };
 
-inline mesograph::adjust::Block small_block(std::uint64_t seed) {
+inline mesograph::adjust::Block small_block(std::uint64_t seed, double readout = 0.0) {
   MadeUpOptions options;
   options.strips = 2, options.per_strip = 3, options.points = 20, options.noise_px = 0.4, options.checks = 0;
   options.control = 4, options.position_sigma = 1.0, options.seed = seed;
+  options.readout = readout;
   mesograph::adjust::Block block = make_block(options).block;
   disturb(block, seed, 0.02, 1e-4);
   for (const std::size_t i : {1, 4}) {  // photos whose attitude says where up is, a degree off
     block.stations[i].up = (block.stations[i].R.row(2).transpose() + Eigen::Vector3d(0.02, -0.01, 0.01)).normalized();
     block.stations[i].sigma_up = 0.01;
   }
+  return block;
+}
+
+/// The same read by a rolling shutter on the move.
+inline mesograph::adjust::Block rolling_block(std::uint64_t seed) {
+  mesograph::adjust::Block block = small_block(seed, 0.05);
+  for (mesograph::adjust::Station& s : block.stations) s.velocity.setZero(), s.turning.setZero();
   return block;
 }
 

@@ -2,6 +2,8 @@
 #include <cmath>
 #include <map>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/determinacy.hpp>
+#include <mesograph/adjust/groom.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
@@ -9,52 +11,6 @@
 namespace mesograph::adjust {
 
 namespace {
-
-/// Length of each tie residual, pixels; infinite where the point is not visible, NaN where the ray cannot take part.
-std::vector<std::vector<double>> tie_residuals(const Block& block) {
-  std::vector<std::vector<double>> out(block.points.size());
-  parallel_for(out.size(), 256, [&](std::size_t p) {
-    const GroundPoint& point = block.points[p];
-    for (const Ray& ray : point.rays) {
-      double length = nan;
-      if (block.stations[ray.station].oriented) {
-        const auto v = point.X.allFinite() ? residual(block, ray, point.X) : std::nullopt;
-        length = v ? v->norm() : std::numeric_limits<double>::infinity();
-      }
-      out[p].push_back(length);
-    }
-  });
-  return out;
-}
-
-/// Robust sigma per axis from the median length: the median of a Rayleigh distribution is 1.1774 sigma.
-double robust_sigma(const Block& block, const std::vector<std::vector<double>>& lengths) {
-  std::vector<double> all;
-  for (std::size_t p = 0; p < lengths.size(); ++p)
-    for (const double length : lengths[p])
-      if (std::isfinite(length) && block.points[p].X.allFinite()) all.push_back(length);
-  return median(std::move(all)) / 1.1774;
-}
-
-/// Accepts and rejects tie rays by their residual; true where any changed.
-bool judge_ties(Block& block, const AdjustOptions& options) {
-  const auto lengths = tie_residuals(block);
-  std::vector<double> given;
-  for (const GroundPoint& point : block.points)
-    for (const Ray& ray : point.rays) given.push_back(ray.sigma);
-  const double least = std::min(options.least_reject_px, options.reject_sigmas * median(std::move(given)));
-  const double limit = std::max(least, options.reject_sigmas * robust_sigma(block, lengths));
-  bool changed = false;
-  for (std::size_t p = 0; p < block.points.size(); ++p)
-    for (std::size_t r = 0; r < lengths[p].size(); ++r) {
-      if (std::isnan(lengths[p][r])) continue;
-      Ray& ray = block.points[p].rays[r];
-      const bool good = lengths[p][r] <= limit;
-      changed = changed || good != ray.accepted;
-      ray.accepted = good;
-    }
-  return changed;
-}
 
 /// Intersects again what lost rays, and drops points whose rays have become too nearly parallel.
 void renew_points(Block& block, double min_ray_angle) {
@@ -172,7 +128,7 @@ Uncertainty uncertainty_of(const Block& block, const Scope& scope) {
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   equations.reduce(0.0, S, s);
-  return {equations.layout(), Covariance(S)};
+  return {equations.layout(), determined(block, equations.layout(), S)};
 }
 
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress) {
@@ -191,7 +147,7 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   progress.advance();
   out.iterations = solved.iterations;
   for (int round = 0; round <= options.rounds; ++round) {
-    const bool changed = judge_ties(block, options);
+    const bool changed = groom(block, options);
     if (!changed && round > 0) break;
     renew_points(block, min_angle);
     solved = solve(block, scope, {}, progress);

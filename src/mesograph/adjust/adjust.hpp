@@ -57,6 +57,9 @@ struct AdjustOptions {
   /// Never reject below it, a good block's own noise, or below reject_sigmas of what ties are said to have where that
   /// is less.
   double least_reject_px = 1.0;
+  /// A photo keeps its best rays up to these numbers, of 9 cells, where they are no farther out than keep_sigmas.
+  int least_ties = 12, least_cells = 4;
+  double keep_sigmas = 13.5;
   int rounds = 3;  ///< of rejecting and re-accepting
   double min_ray_angle_deg = 1.0;
 };

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <mesograph/adjust/advise.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/threads.hpp>
 
 namespace mesograph::adjust {
@@ -18,9 +19,9 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (!s.oriented) continue;
-    const auto x = camera::project(block.cameras[s.camera], s.R.transpose() * (X - s.C));
-    if (x && camera::inside(block.cameras[s.camera], *x))
-      all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), *x, sigma_px, true});
+    const auto seen = appearance_of(block, s, X);
+    if (seen && camera::inside(block.cameras[s.camera], seen->x))
+      all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), seen->x, sigma_px, true});
   }
   std::sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
   std::vector<Ray> order;
@@ -31,11 +32,13 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
   out.X = X;
   for (const Ray& ray : order) {
     if (std::any_of(out.rays.begin(), out.rays.end(), [&](const Ray& r) { return r.station == ray.station; })) continue;
-    const int mine = u.layout.station[ray.station];
-    const bool known = std::all_of(out.rays.begin(), out.rays.end(), [&](const Ray& other) {
-      const int column = u.layout.station[other.station];
-      return mine < 0 || column < 0 || u.covariance.holds(mine, column);
-    });
+    const auto known_with = [&](const Ray& other) {
+      for (const int mine : {u.layout.station[ray.station], u.layout.motion[ray.station]})
+        for (const int its : {u.layout.station[other.station], u.layout.motion[other.station]})
+          if (mine >= 0 && its >= 0 && !u.covariance.holds(mine, its)) return false;
+      return true;
+    };
+    const bool known = std::all_of(out.rays.begin(), out.rays.end(), known_with);
     if (known) out.rays.push_back(ray);
     if (out.rays.size() == most_rays) break;
   }

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/median.hpp>
 
 namespace mesograph::adjust {
@@ -36,7 +37,7 @@ Eigen::Vector3d position_sigma(const Block& block, const Station& s) {
 
 std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
   const Station& s = block.stations[ray.station];
-  const auto x = camera::project(block.cameras[s.camera], s.R.transpose() * (X - s.C));
+  const auto x = camera::project(block.cameras[s.camera], moment_of(block, s, ray.x.y()).in_camera(X));
   if (!x) return std::nullopt;
   return *x - ray.x;
 }

@@ -22,6 +22,12 @@ struct Station {
   Eigen::Matrix3d attitude = Eigen::Matrix3d::Constant(nan);  ///< ground_from_camera as observed; NaN: none
   double sigma_attitude = nan;                                ///< rad per axis; NaN: the attitude is no observation
   double time = nan;                                          ///< s, of exposure; for the drift of positions
+  /// While a rolling shutter reads the photo: velocity, m/s, and turning in the camera frame, rad/s. Nought is what is
+  /// expected of turning; of velocity `usual_velocity`, as positions tell it.
+  Eigen::Vector3d velocity = Eigen::Vector3d::Zero(), turning = Eigen::Vector3d::Zero();
+  Eigen::Vector3d usual_velocity = Eigen::Vector3d::Zero();
+  double sigma_velocity = 10.0;  ///< m/s per axis
+  double sigma_turning = 0.1;    ///< rad/s per axis
   /// Where up is, unit vector in the camera frame, and how well that is known, rad: observed where sigma is not NaN.
   Eigen::Vector3d up = Eigen::Vector3d::UnitZ();
   double sigma_up = nan;
@@ -88,6 +94,7 @@ struct ScaleBar {
 struct CameraPrior {
   camera::Interior value = camera::Interior::Zero();
   camera::Interior sigma = camera::Interior::Constant(nan);  ///< NaN: no prior
+  bool held = false;                                         ///< known: no unknown of any adjustment
 };
 
 /// Everything that is adjusted.

@@ -2,6 +2,7 @@
 #include <Eigen/SVD>
 #include <cmath>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/shutter.hpp>
 
 namespace mesograph::adjust {
 
@@ -12,14 +13,12 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
   Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
   Eigen::Vector3d n = Eigen::Vector3d::Zero();
   for (const Ray& ray : point.rays) {
-    const Station& s = block.stations[ray.station];
     if (!takes_part(block, ray)) continue;
-    const auto v = camera::ray(block.cameras[s.camera], ray.x);
-    if (!v) continue;
-    const Eigen::Vector3d d = (s.R * *v).normalized();
-    const Eigen::Matrix3d across = Eigen::Matrix3d::Identity() - d * d.transpose();
+    const auto line = sight_line(block, block.stations[ray.station], ray.x);
+    if (!line) continue;
+    const Eigen::Matrix3d across = Eigen::Matrix3d::Identity() - line->d * line->d.transpose();
     N += across;
-    n += across * s.C;
+    n += across * line->C;
   }
   return N.fullPivLu().solve(n);
 }
@@ -42,12 +41,11 @@ bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
     for (const Ray& ray : point.rays) {
       const Station& s = block.stations[ray.station];
       if (!takes_part(block, ray)) continue;
-      const auto projection =
-          camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (point.X - s.C));
-      if (!projection) return fail();
-      const Eigen::Matrix<double, 2, 3> B = projection->by_ray * s.R.transpose() / ray.sigma;
+      const auto design = design_at(block.cameras[s.camera], moment_of(block, s, ray.x.y()), point.X);
+      if (!design) return fail();
+      const Eigen::Matrix<double, 2, 3> B = design->by_point / ray.sigma;
       N += B.transpose() * B;
-      n += B.transpose() * (ray.x - projection->x) / ray.sigma;
+      n += B.transpose() * (ray.x - design->projection.x) / ray.sigma;
     }
     const Eigen::Vector3d step = N.fullPivLu().solve(n);
     if (!step.allFinite()) return fail();

@@ -1,10 +1,12 @@
 #include <mesograph/adjust/layout.hpp>
+#include <mesograph/adjust/shutter.hpp>
 
 namespace mesograph::adjust {
 
 Layout make_layout(const Block& block, const Scope& scope) {
   Layout out;
   out.station.assign(block.stations.size(), -1);
+  out.motion.assign(block.stations.size(), -1);
   out.camera.assign(block.cameras.size(), -1);
   for (std::vector<int>* common : {&out.sortie, &out.drift, &out.boresight}) common->assign(block.sorties.size(), -1);
   out.end.assign(block.surveyed.size(), -1);
@@ -13,10 +15,11 @@ Layout make_layout(const Block& block, const Scope& scope) {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
-    camera_used[s.camera] = scope.cameras.empty() || scope.cameras[s.camera];
+    camera_used[s.camera] = !block.priors[s.camera].held && (scope.cameras.empty() || scope.cameras[s.camera]);
     if (s.held) continue;
     out.station[i] = out.columns;
     out.columns += 6;
+    if (rolls(block, s)) out.motion[i] = out.columns, out.columns += 6;
     if (scope.positions && s.position.allFinite()) placed[s.sortie] = 1;
     if (scope.positions && s.sigma_attitude > 0) turned[s.sortie] = 1;
   }

@@ -32,6 +32,11 @@ Block moved_part(const Block& block, const PointDesign& design, const Layout& la
       s.R *= camera::rotation_by(d.segment<3>(first));
       s.C += d.segment<3>(first + 3);
     }
+    if (layout.motion[ray->station] >= 0) {
+      const Eigen::Index first = at(layout.motion[ray->station]);
+      s.turning += d.segment<3>(first);
+      s.velocity += d.segment<3>(first + 3);
+    }
     out.stations.push_back(s);
   }
   return out;

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/camera/rotation.hpp>
 
@@ -91,30 +92,37 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
     if (layout_.end[i] >= 0) ends_.push_back({true, i, 0, 0});
   linear_.resize(rays_.size());
   reduced_.resize(points_.size());
-  of_station_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
-  neighbours_.resize(of_station_.size());
-  const std::size_t n = of_station_.size();
+  of_block_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
+  neighbours_.resize(of_block_.size());
+  const std::size_t n = of_block_.size();
   std::vector<bool> met(n * n, false);
   for (std::size_t p = 0; p < points_.size(); ++p) {
     const GroundPoint& point = ground_point(block, points_[p]);
     std::vector<int> here;
     for (int r = 0; r < points_[p].rays; ++r) {
-      const int column = layout_.station[point.rays[rays_[points_[p].first_ray + r]].station];
-      if (column < 0) continue;
-      of_station_[column / 6].emplace_back(static_cast<int>(p), static_cast<int>(points_[p].first_ray) + r);
-      here.push_back(column / 6);
+      const int station = point.rays[rays_[points_[p].first_ray + r]].station;
+      for (const int column : {layout_.station[station], layout_.motion[station]}) {
+        if (column < 0) continue;
+        of_block_[column / 6].emplace_back(static_cast<int>(p), static_cast<int>(points_[p].first_ray) + r);
+        here.push_back(column / 6);
+      }
     }
     for (const int i : here)
       for (const int j : here)
         if (i < j) met[static_cast<std::size_t>(i) * n + j] = true;
   }
   // Photos that see a check have an entry too, though nothing is summed there: its error's covariance is asked for.
-  for (const SurveyedPoint& point : block.surveyed)
-    for (const Ray& a : point.point.rays)
-      for (const Ray& b : point.point.rays) {
-        const int i = layout_.station[a.station], j = layout_.station[b.station];
-        if (scope.control && i >= 0 && i < j) met[static_cast<std::size_t>(i / 6) * n + j / 6] = true;
-      }
+  for (const SurveyedPoint& point : block.surveyed) {
+    std::vector<int> here;
+    for (const Ray& ray : point.point.rays)
+      for (const int column : {layout_.station[ray.station], layout_.motion[ray.station]})
+        if (scope.control && column >= 0) here.push_back(column / 6);
+    for (const int i : here)
+      for (const int j : here)
+        if (i < j) met[static_cast<std::size_t>(i) * n + j] = true;
+  }
+  for (const int motion : layout_.motion)
+    if (motion >= 0) met[static_cast<std::size_t>(motion / 6 - 1) * n + motion / 6] = true;
   for (std::size_t i = 0; i < n; ++i)
     for (std::size_t j = i + 1; j < n; ++j)
       if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));
@@ -160,6 +168,7 @@ double NormalEquations::cost(const Block& block) const {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (layout_.station[i] >= 0 && s.sigma_up > 0) total += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
+    if (layout_.motion[i] >= 0) total += motion_misclosure(s).squaredNorm();
   }
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (const camera::Parameter k : layout_.free) {
@@ -176,18 +185,20 @@ NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray
   const Station& s = block.stations[ray.station];
   Linear linear;
   linear.station = layout_.station[ray.station];
+  linear.motion = layout_.motion[ray.station];
   linear.camera = layout_.camera[s.camera];
-  const Eigen::Vector3d v = s.R.transpose() * (X - s.C);
   linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
-  const auto projection = camera::project_with_derivatives(block.cameras[s.camera], v);
-  if (!projection) return linear;
-  const Eigen::Vector2d misfit = ray.x - projection->x;
+  const Moment moment = moment_of(block, s, ray.x.y());
+  linear.seconds = static_cast<float>(moment.seconds);
+  const auto design = design_at(block.cameras[s.camera], moment, X);
+  if (!design) return linear;
+  const Eigen::Vector2d misfit = ray.x - design->projection.x;
   const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
   const double root = std::sqrt(cauchy_weight(squared, robust_scale)) / ray.sigma;
-  linear.turn = (root * projection->by_ray * camera::skew(v)).cast<float>();
-  linear.B = (root * projection->by_ray * s.R.transpose()).cast<float>();
+  linear.turn = (root * design->by_turn).cast<float>();
+  linear.B = (root * design->by_point).cast<float>();
   for (std::size_t k = 0; k < layout_.free.size(); ++k)
-    linear.K.col(k) = (root * projection->by_interior.col(layout_.free[k])).cast<float>();
+    linear.K.col(k) = (root * design->projection.by_interior.col(layout_.free[k])).cast<float>();
   linear.v = root * misfit;
   return linear;
 }
@@ -239,15 +250,19 @@ void NormalEquations::add_ends(double lambda, std::vector<Row>& rows, Eigen::Mat
         corner.block(at, camera, 3, k) += B.transpose() * K;
         corner.block(camera, at, k, 3) += K.transpose() * B;
       }
-      if (l.station < 0) continue;
-      const Eigen::Matrix<double, 2, 6> A = l.station_design();
-      Row& row = rows[l.station / 6];
-      const Eigen::Matrix<double, 6, 6> U = A.transpose() * A;
-      row.diagonal += U;
-      row.diagonal.diagonal() += lambda * U.diagonal();
-      row.right += A.transpose() * l.v;
-      row.border.middleRows(at, 3) += B.transpose() * A;
-      if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += K.transpose() * A;
+      for (const auto& [column, share] : l.station_blocks()) {
+        if (column < 0) continue;
+        const Eigen::Matrix<double, 2, 6> A = share * l.station_design();
+        Row& row = rows[column / 6];
+        const Eigen::Matrix<double, 6, 6> U = A.transpose() * A;
+        row.diagonal += U;
+        row.diagonal.diagonal() += lambda * U.diagonal();
+        row.right += A.transpose() * l.v;
+        row.border.middleRows(at, 3) += B.transpose() * A;
+        if (l.camera >= 0) row.border.middleRows(l.camera - base, k) += K.transpose() * A;
+        // A station's motion is the first of those that follow it.
+        if (column == l.station && l.motion >= 0) row.across[0] += l.seconds * U;
+      }
     }
   }
   const Eigen::Index n = end_normal_.rows();
@@ -297,6 +312,13 @@ void NormalEquations::build(const Block& block) {
     const Eigen::Matrix3d A = camera::skew(s.up) * camera::skew(up) / s.sigma_up;
     LevelTerm term{layout_.station[i], A.transpose() * A, -A.transpose() * tilt(s) / s.sigma_up};
     level_terms_.push_back(term);
+  }
+  motion_terms_.clear();
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (layout_.motion[i] < 0) continue;
+    const Eigen::Matrix<double, 6, 1> root = motion_sigma(block.stations[i]).cwiseInverse();
+    motion_terms_.push_back(
+        {layout_.motion[i], root.cwiseAbs2(), root.cwiseProduct(motion_misclosure(block.stations[i]))});
   }
   camera_terms_ = Eigen::Matrix2Xd::Zero(2, layout_.columns);
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
@@ -348,22 +370,24 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     corner(i, border) += camera_terms_(1, base + i);
   }
 
-  std::vector<Row> rows(of_station_.size());
+  std::vector<Row> rows(of_block_.size());
   parallel_for(rows.size(), [&](std::size_t i) {
     Row& row = rows[i];
     row.diagonal.setZero();
     row.right.setZero();
     row.border = Eigen::MatrixXd::Zero(border, 6);
     row.across.assign(neighbours_[i].size(), Eigen::Matrix<double, 6, 6>::Zero());
-    std::vector<int> slot(of_station_.size(), -1);
+    std::vector<int> slot(of_block_.size(), -1);
     for (std::size_t n = 0; n < neighbours_[i].size(); ++n) slot[neighbours_[i][n]] = static_cast<int>(n);
     Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
-    for (const auto& [p, ray] : of_station_[i]) {
+    for (const auto& [p, ray] : of_block_[i]) {
       const Linear& l = linear_[ray];
-      const Eigen::Matrix<double, 2, 6> A = l.station_design();
+      const bool motion = l.motion == static_cast<int>(6 * i);
+      const Eigen::Matrix<double, 2, 6> A = (motion ? l.seconds : 1.0) * l.station_design();
       const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
       U += A.transpose() * A;
       row.right += A.transpose() * l.v - Y * reduced_[p].v;
+      if (l.motion >= 0 && !motion) row.across[0] += A.transpose() * (l.seconds * A);
       if (l.camera >= 0) {
         const Eigen::Matrix<double, camera::parameter_count, 6> KtA = l.K.cast<double>().transpose() * A;
         row.border.middleRows(l.camera - base, k) += KtA.topRows(k);
@@ -375,12 +399,14 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       const ActivePoint& active = points_[p];
       for (int r = 0; r < active.rays; ++r) {
         const Linear& other = linear_[active.first_ray + r];
-        if (other.station < 0) continue;
-        const int j = other.station / 6;
-        if (j < static_cast<int>(i)) continue;
+        const auto to = [&](int j) { return (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).data(); };
         // Y W' = (Y B') A: two small products instead of forming W again.
-        subtract_pair(Y.data(), other.turn.data(), other.B.data(),
-                      (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).data());
+        if (const int j = other.station / 6; other.station >= 0 && j >= static_cast<int>(i))
+          subtract_pair(Y.data(), other.turn.data(), other.B.data(), to(j));
+        if (const int j = other.motion / 6; other.motion >= 0 && j >= static_cast<int>(i)) {
+          const Eigen::Matrix<double, 6, 3> then = other.seconds * Y;
+          subtract_pair(then.data(), other.turn.data(), other.B.data(), to(j));
+        }
       }
     }
     row.diagonal += U;
@@ -411,6 +437,11 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     row.diagonal.topLeftCorner<3, 3>() += term.normal;
     row.diagonal.diagonal().head<3>() += lambda * term.normal.diagonal();
     row.right.head<3>() += term.right;
+  }
+
+  for (const MotionTerm& term : motion_terms_) {
+    rows[term.motion / 6].diagonal.diagonal() += (1 + lambda) * term.weight;
+    rows[term.motion / 6].right += term.misclosure;
   }
 
   assemble(rows, corner, S, s);
@@ -457,7 +488,8 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     for (int r = 0; r < active.rays; ++r) {
       const Linear& l = linear_[active.first_ray + r];
       Eigen::Vector2d moved = Eigen::Vector2d::Zero();
-      if (l.station >= 0) moved += l.station_design() * d.segment<6>(l.station);
+      for (const auto& [column, share] : l.station_blocks())
+        if (column >= 0) moved += share * (l.station_design() * d.segment<6>(column));
       if (l.camera >= 0) moved += l.K.leftCols(k).cast<double>() * d.segment(l.camera, k);
       right -= l.B.cast<double>().transpose() * moved;
     }
@@ -469,6 +501,9 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     if (layout_.station[i] < 0) continue;
     block.stations[i].R *= camera::rotation_by(d.segment<3>(layout_.station[i]));
     block.stations[i].C += d.segment<3>(layout_.station[i] + 3);
+    if (layout_.motion[i] < 0) continue;
+    block.stations[i].turning += d.segment<3>(layout_.motion[i]);
+    block.stations[i].velocity += d.segment<3>(layout_.motion[i] + 3);
   }
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (std::size_t k = 0; layout_.camera[i] >= 0 && k < layout_.free.size(); ++k)

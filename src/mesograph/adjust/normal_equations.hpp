@@ -5,6 +5,7 @@
 #include <mesograph/adjust/block.hpp>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/sortie_terms.hpp>
+#include <utility>
 #include <vector>
 
 namespace mesograph::adjust {
@@ -47,7 +48,8 @@ class NormalEquations {
   /// The design of one image point. In single precision, because there are millions and memory is what adjustment
   /// waits for: the minimum does not move, the way to it does by 1e-7 of a step.
   struct Linear {
-    int station = -1, camera = -1;                       ///< columns; -1: held
+    int station = -1, motion = -1, camera = -1;          ///< columns; -1: held, or not moving
+    float seconds = 0;                                   ///< from the middle row: what motion counts with
     Eigen::Matrix<float, 2, 3> turn, B;                  ///< by the station's rotation; by the point, and -B its centre
     Eigen::Matrix<float, 2, camera::parameter_count> K;  ///< free parameters only, in layout order
     Eigen::Vector2d v;                                   ///< observed - computed, weighted
@@ -56,6 +58,8 @@ class NormalEquations {
       A << turn.cast<double>(), -B.cast<double>();
       return A;
     }
+    /// Of the station's block and of that of its motion: first column and what station_design() counts with.
+    std::array<std::pair<int, double>, 2> station_blocks() const { return {{{station, 1.0}, {motion, seconds}}}; }
   };
   /// Sum of K'B over a point's rays of one camera; rows beyond the free parameters are zero.
   struct CameraRows {
@@ -88,8 +92,10 @@ class NormalEquations {
   std::vector<int> rays_;  ///< number of the ray within its point
   std::vector<Linear> linear_;
   std::vector<Reduced> reduced_;
-  std::vector<std::vector<std::pair<int, int>>> of_station_;  ///< per station column / 6: point, ray
-  std::vector<std::vector<int>> neighbours_;                  ///< per station column / 6: those that follow it
+  /// Per block of six columns, a station's or its motion's: point and ray; the blocks that follow it and have points or
+  /// the station in common with it.
+  std::vector<std::vector<std::pair<int, int>>> of_block_;
+  std::vector<std::vector<int>> neighbours_;
   std::vector<SortieTerm> sortie_terms_;
   struct LevelTerm {
     int station = -1;  ///< column
@@ -97,6 +103,11 @@ class NormalEquations {
     Eigen::Vector3d right;
   };
   std::vector<LevelTerm> level_terms_;
+  struct MotionTerm {
+    int motion = -1;  ///< column
+    Eigen::Matrix<double, 6, 1> weight, misclosure;
+  };
+  std::vector<MotionTerm> motion_terms_;  ///< what is expected of motion
   std::vector<ActivePoint> ends_;
   std::vector<Linear> end_rays_;   ///< of all ends, one after the other
   Eigen::MatrixXd end_normal_;     ///< of all end columns: control weights and bars; the last column the right side

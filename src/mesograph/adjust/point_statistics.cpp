@@ -2,7 +2,7 @@
 #include <Eigen/LU>
 #include <map>
 #include <mesograph/adjust/point_statistics.hpp>
-#include <mesograph/camera/rotation.hpp>
+#include <mesograph/adjust/shutter.hpp>
 
 namespace mesograph::adjust {
 
@@ -19,6 +19,7 @@ PointDesign design_of(const Block& block, const GroundPoint& point, int end, con
     if (!takes_part(block, ray) || !residual(block, ray, point.X)) continue;
     out.rays.push_back(&ray);
     claim(layout.station[ray.station], 6);
+    claim(layout.motion[ray.station], 6);
     claim(layout.camera[block.stations[ray.station].camera], k);
   }
   claim(end, 3);
@@ -30,20 +31,20 @@ PointDesign design_of(const Block& block, const GroundPoint& point, int end, con
   for (Eigen::Index r = 0; r < m; ++r) {
     const Ray& ray = *out.rays[r];
     const Station& s = block.stations[ray.station];
-    const Eigen::Vector3d in_camera = s.R.transpose() * (point.X - s.C);
-    const auto projection = camera::project_with_derivatives(block.cameras[s.camera], in_camera);
-    if (!projection) continue;  // residual() above has seen it
-    const Eigen::Matrix<double, 2, 3> B = projection->by_ray * s.R.transpose() / ray.sigma;
-    if (const int c = layout.station[ray.station]; c >= 0) {
-      out.A.block<2, 3>(2 * r, place[c]) = projection->by_ray * camera::skew(in_camera) / ray.sigma;
-      out.A.block<2, 3>(2 * r, place[c] + 3) = -B;
-    }
+    const Moment moment = moment_of(block, s, ray.x.y());
+    const auto design = design_at(block.cameras[s.camera], moment, point.X);
+    if (!design) continue;  // residual() above has seen it
+    const Eigen::Matrix<double, 2, 3> B = design->by_point / ray.sigma;
+    Eigen::Matrix<double, 2, 6> A;
+    A << design->by_turn / ray.sigma, -B;
+    if (const int c = layout.station[ray.station]; c >= 0) out.A.block<2, 6>(2 * r, place[c]) = A;
+    if (const int c = layout.motion[ray.station]; c >= 0) out.A.block<2, 6>(2 * r, place[c]) = moment.seconds * A;
     if (const int c = layout.camera[s.camera]; c >= 0)
       for (int i = 0; i < k; ++i)
-        out.A.block<2, 1>(2 * r, place[c] + i) = projection->by_interior.col(layout.free[i]) / ray.sigma;
+        out.A.block<2, 1>(2 * r, place[c] + i) = design->projection.by_interior.col(layout.free[i]) / ray.sigma;
     if (out.end >= 0) out.A.block<2, 3>(2 * r, out.end) = B;
     out.B.middleRows<2>(2 * r) = B;
-    out.v.segment<2>(2 * r) = (ray.x - projection->x) / ray.sigma;
+    out.v.segment<2>(2 * r) = (ray.x - design->projection.x) / ray.sigma;
   }
   return out;
 }

@@ -3,7 +3,6 @@
 #include <cmath>
 #include <mesograph/adjust/predict.hpp>
 #include <mesograph/base/median.hpp>
-#include <mesograph/camera/rotation.hpp>
 
 namespace mesograph::adjust {
 
@@ -24,25 +23,27 @@ Predictor::Predictor(const Block& block, const Uncertainty& uncertainty)
         seen_[r.station].push_back({r.x, (p.X - block.stations[r.station].C).norm()});
 }
 
-Eigen::Matrix2d Predictor::covariance_of(int station, const camera::Projection& projection, const Eigen::Vector3d& v,
+Eigen::Matrix2d Predictor::covariance_of(int station, const Moment& moment, const Design& design,
                                          const Eigen::Matrix3d& own) const {
   const Layout& layout = uncertainty_.layout;
-  const Station& s = block_.stations[station];
-  const Eigen::Matrix<double, 2, 3> B = projection.by_ray * s.R.transpose();
-  Eigen::Matrix2d out = B * own * B.transpose();
-  const int first = layout.station[station], camera = layout.camera[s.camera];
-  const auto k = static_cast<int>(layout.free.size());
+  Eigen::Matrix2d out = design.by_point * own * design.by_point.transpose();
+  const int camera = layout.camera[block_.stations[station].camera];
   std::vector<int> columns;
-  Eigen::MatrixXd A(2, (first >= 0 ? 6 : 0) + (camera >= 0 ? k : 0));
-  if (first >= 0) {
-    for (int i = 0; i < 6; ++i) columns.push_back(first + i);
-    A.leftCols<3>() = projection.by_ray * camera::skew(v);
-    A.middleCols<3>(3) = -B;
-  }
-  for (int i = 0; camera >= 0 && i < k; ++i) {
-    A.col(static_cast<Eigen::Index>(columns.size())) = projection.by_interior.col(layout.free[i]);
-    columns.push_back(camera + i);
-  }
+  Eigen::MatrixXd A(2, 12 + layout.free.size());
+  const auto add = [&](int first, const Eigen::MatrixXd& of) {
+    if (first < 0) return;
+    A.middleCols(static_cast<Eigen::Index>(columns.size()), of.cols()) = of;
+    for (int i = 0; i < of.cols(); ++i) columns.push_back(first + i);
+  };
+  Eigen::Matrix<double, 2, 6> by_station;
+  by_station << design.by_turn, -design.by_point;
+  add(layout.station[station], by_station);
+  add(layout.motion[station], moment.seconds * by_station);
+  Eigen::MatrixXd by_camera(2, layout.free.size());
+  for (std::size_t i = 0; i < layout.free.size(); ++i)
+    by_camera.col(static_cast<Eigen::Index>(i)) = design.projection.by_interior.col(layout.free[i]);
+  add(camera, by_camera);
+  A.conservativeResize(2, static_cast<Eigen::Index>(columns.size()));
   if (!columns.empty()) out += A * uncertainty_.covariance.among(columns) * A.transpose();
   return out;
 }
@@ -64,13 +65,14 @@ std::vector<Prediction> Predictor::photos_of(const Eigen::Vector3d& X, const Eig
     const Station& s = block_.stations[i];
     if (!s.oriented) continue;
     const camera::Camera& camera = block_.cameras[s.camera];
-    const Eigen::Vector3d v = s.R.transpose() * (X - s.C);
-    const auto projection = camera::project_with_derivatives(camera, v);
-    if (!projection || !camera::inside(camera, projection->x, 3.0)) continue;
+    const auto seen_at = appearance_of(block_, s, X);
+    if (!seen_at || !camera::inside(camera, seen_at->x, 3.0)) continue;
+    const auto design = design_at(camera, seen_at->moment, X);
+    if (!design) continue;
     Prediction p;
     p.station = static_cast<int>(i);
-    p.x = projection->x;
-    p.covariance = covariance_of(p.station, *projection, v, covariance);
+    p.x = seen_at->x;
+    p.covariance = covariance_of(p.station, seen_at->moment, *design, covariance);
     p.range = (X - s.C).norm();
     p.off_vertical = std::acos(std::clamp((s.C.z() - X.z()) / p.range, -1.0, 1.0));
     p.edge = std::min({p.x.x(), p.x.y(), camera.width - p.x.x(), camera.height - p.x.y()});

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <vector>
 
 namespace mesograph::adjust {
@@ -38,7 +39,7 @@ class Predictor {
     Eigen::Vector2d x;
     double range;
   };
-  Eigen::Matrix2d covariance_of(int station, const camera::Projection& projection, const Eigen::Vector3d& v,
+  Eigen::Matrix2d covariance_of(int station, const Moment& moment, const Design& design,
                                 const Eigen::Matrix3d& own) const;
 
   const Block& block_;

@@ -4,7 +4,7 @@
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/cholmod_lock.hpp>
 #include <optional>
-#include <tuple>
+#include <utility>
 
 namespace mesograph::adjust {
 
@@ -16,14 +16,14 @@ class Values {
   Values(const Block& block, const NormalEquations& equations) : equations_(equations) {
     const Layout& layout = equations.layout();
     for (std::size_t i = 0; i < layout.station.size(); ++i)
-      if (layout.station[i] >= 0) stations_.emplace_back(i, block.stations[i].R, block.stations[i].C);
+      if (layout.station[i] >= 0) stations_.emplace_back(i, block.stations[i]);
     for (const ActivePoint& p : equations.points()) X_.push_back(ground_point(block, p).X);
     for (const ActivePoint& p : equations.ends()) ends_.push_back(ground_point(block, p).X);
     sorties_ = block.sorties;
     for (const camera::Camera& c : block.cameras) interior_.push_back(c.interior);
   }
   void restore(Block& block) const {
-    for (const auto& [i, R, C] : stations_) block.stations[i].R = R, block.stations[i].C = C;
+    for (const auto& [i, station] : stations_) block.stations[i] = station;
     for (std::size_t i = 0; i < X_.size(); ++i) {
       const ActivePoint& p = equations_.points()[i];
       (p.surveyed ? block.surveyed[p.index].point : block.points[p.index]).X = X_[i];
@@ -35,7 +35,7 @@ class Values {
 
  private:
   const NormalEquations& equations_;
-  std::vector<std::tuple<std::size_t, Eigen::Matrix3d, Eigen::Vector3d>> stations_;
+  std::vector<std::pair<std::size_t, Station>> stations_;
   std::vector<Eigen::Vector3d> X_, ends_;
   std::vector<Sortie> sorties_;
   std::vector<camera::Interior> interior_;

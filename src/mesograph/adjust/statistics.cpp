@@ -4,6 +4,7 @@
 #include <cmath>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/adjust/sortie_terms.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/camera/rotation.hpp>
@@ -262,6 +263,11 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
       add(block.cameras[i].interior[out.layout.free[k]] - block.priors[i].value[out.layout.free[k]], sigma,
           out.layout.camera[i] + static_cast<int>(k));
     }
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    if (out.layout.motion[i] < 0) continue;
+    const auto sigma = motion_sigma(block.stations[i]), misfit = motion_misclosure(block.stations[i]);
+    for (int k = 0; k < 6; ++k) add(-misfit[k] * sigma[k], sigma[k], out.layout.motion[i] + k);
+  }
 }
 
 void report_groups(Tally& tally, AdjustResult& out) {

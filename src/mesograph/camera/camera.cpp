@@ -50,7 +50,7 @@ double Camera::largest_r2() const {
 
 double Camera::corner_radius() const { return 0.5 * std::hypot(width, height) / interior[c]; }
 
-std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v, double) {
+std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v) {
   if (!(v.z() < 0)) return std::nullopt;
   const double u = v.x() / -v.z();
   const double w = v.y() / v.z();
@@ -61,7 +61,7 @@ std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector
                          0.5 * camera.height + p[y0] + p[c] * d.y());
 }
 
-std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v, double) {
+std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v) {
   if (!(v.z() < 0)) return std::nullopt;
   const double u = v.x() / -v.z();
   const double w = v.y() / v.z();

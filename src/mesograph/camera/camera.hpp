@@ -27,6 +27,8 @@ struct Camera {
   int width = 0;   ///< pixels
   int height = 0;  ///< pixels
   Interior interior = Interior::Zero();
+  /// From the first row to the last one, s, of a rolling shutter; below 0: the last row is read first. 0: all at once.
+  double readout_seconds = 0;
 
   /// Largest r2 at which the radial function still grows (with a margin); beyond it nothing is visible.
   double largest_r2() const;
@@ -41,12 +43,11 @@ struct Projection {
 };
 
 /// Image point of the ray v (camera frame, any length). Nothing where v points backwards or beyond the invertible
-/// radius; points outside the photo's frame are given all the same. `row_time_seconds` is for rolling shutters, not
-/// used yet.
-std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v, double row_time_seconds = 0.0);
+/// radius; points outside the photo's frame are given all the same. Where the camera was when the row was read is the
+/// caller's to know.
+std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v);
 /// The same with analytic derivatives.
-std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v,
-                                                   double row_time_seconds = 0.0);
+std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v);
 
 /// Ray (camera frame, z = -1) of an image point, by Newton to 1e-9 in u, w. Nothing where no ray inside the invertible
 /// radius leads there.

@@ -30,6 +30,10 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   } else if (unit != "px") {
     throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);
   }
+  camera.readout_seconds = entry.value("readout_seconds", 0.0);
+  if (!(std::abs(camera.readout_seconds) < 1.0))
+    throw Error("{}: camera {} has a readout_seconds of {}; a shutter rolls for less than a second", file, name,
+                camera.readout_seconds);
   const bool known = camera.interior[c] > 0 && camera.interior.allFinite();
   if (!(camera.width > 0 && camera.height > 0 &&
         (known || (unknown && camera.interior.tail<parameter_count - 1>().allFinite()))))
@@ -72,6 +76,7 @@ std::string cameras_text(const std::map<std::string, Camera>& cameras) {
     for (std::size_t i = 0; i < parameter_count; ++i)
       entry[parameter_names[i]] =
           std::isfinite(camera.interior[i]) ? nlohmann::ordered_json(camera.interior[i]) : nullptr;
+    if (camera.readout_seconds != 0) entry["readout_seconds"] = camera.readout_seconds;
   }
   return json.dump(2) + "\n";
 }

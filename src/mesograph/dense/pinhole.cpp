@@ -1,21 +1,37 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/dense/pinhole.hpp>
 
 namespace mesograph::dense {
 
 namespace {
 
+/// Where the photo shows what lies along the pinhole's direction v (camera frame of the middle row). A rolling shutter
+/// saw it from elsewhere; from where, depends on how far it is: the ground's height is near enough, for the photo moves
+/// by a thousandth of its distance.
+std::optional<Eigen::Vector2d> shown_at(const adjust::Block& block, const adjust::Station& station,
+                                        const Eigen::Vector3d& v, double ground) {
+  if (!adjust::rolls(block, station) || std::isnan(ground)) return camera::project(block.cameras[station.camera], v);
+  const Eigen::Vector3d d = station.R * v;
+  const double level = (ground - station.C.z()) / d.z(), below = station.C.z() - ground;
+  // What looks at the sky or along the ground is as far as can be told.
+  const double range = level > 0 && level < 5 * below ? level : 5 * below;
+  const auto shown = adjust::appearance_of(block, station, station.C + range * d);
+  return shown ? std::optional(shown->x) : std::nullopt;
+}
+
 template <typename T, typename Make>
-photo::Raster<T> resample(const photo::Raster<T>& image, const camera::Camera& camera, const Pinhole& p,
-                          const Make& make) {
+photo::Raster<T> resample(const photo::Raster<T>& image, const adjust::Block& block, const adjust::Station& station,
+                          double ground, const Pinhole& p, const Make& make) {
+  const camera::Camera& camera = block.cameras[station.camera];
   photo::Raster<T> out(p.width, p.height, image.channels);
   const double sx = static_cast<double>(image.width) / camera.width,
                sy = static_cast<double>(image.height) / camera.height;
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
       const Eigen::Vector3d v((col + 0.5 - 0.5 * p.width) / p.c, -(row + 0.5 - 0.5 * p.height) / p.c, -1.0);
-      const auto x = camera::project(camera, v);
+      const auto x = shown_at(block, station, v, ground);
       if (!x) continue;
       const double gx = x->x() * sx - 0.5, gy = x->y() * sy - 0.5;
       if (gx < 0 || gy < 0 || gx >= image.width - 1 || gy >= image.height - 1) continue;
@@ -44,12 +60,15 @@ Pinhole pinhole_of(const camera::Camera& camera, const adjust::Station& station,
   return p;
 }
 
-photo::Grey undistort(const photo::Grey& image, const camera::Camera& camera, const Pinhole& pinhole) {
-  return resample(image, camera, pinhole, [](float v) { return std::max(1.0f, v); });
+photo::Grey undistort(const photo::Grey& image, const adjust::Block& block, const adjust::Station& station,
+                      double ground, const Pinhole& pinhole) {
+  return resample(image, block, station, ground, pinhole, [](float v) { return std::max(1.0f, v); });
 }
 
-photo::Rgb undistort(const photo::Rgb& image, const camera::Camera& camera, const Pinhole& pinhole) {
-  return resample(image, camera, pinhole, [](float v) { return static_cast<std::uint8_t>(std::lround(v)); });
+photo::Rgb undistort(const photo::Rgb& image, const adjust::Block& block, const adjust::Station& station, double ground,
+                     const Pinhole& pinhole) {
+  return resample(image, block, station, ground, pinhole,
+                  [](float v) { return static_cast<std::uint8_t>(std::lround(v)); });
 }
 
 }  // namespace mesograph::dense

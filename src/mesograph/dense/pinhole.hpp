@@ -31,8 +31,11 @@ struct Pinhole {
 Pinhole pinhole_of(const camera::Camera& camera, const adjust::Station& station, int level);
 
 /// Pixels of the pinhole photo by bilinear resampling of the photo at that level; 0 where the photo does not reach
-/// (true grey levels are at least 1).
-photo::Grey undistort(const photo::Grey& image, const camera::Camera& camera, const Pinhole& pinhole);
-photo::Rgb undistort(const photo::Rgb& image, const camera::Camera& camera, const Pinhole& pinhole);
+/// (true grey levels are at least 1). A rolling shutter is taken out as far as what the photo shows lies at the height
+/// `ground` (local, m; NaN: it is left in).
+photo::Grey undistort(const photo::Grey& image, const adjust::Block& block, const adjust::Station& station,
+                      double ground, const Pinhole& pinhole);
+photo::Rgb undistort(const photo::Rgb& image, const adjust::Block& block, const adjust::Station& station, double ground,
+                     const Pinhole& pinhole);
 
 }  // namespace mesograph::dense

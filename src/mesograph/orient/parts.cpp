@@ -109,6 +109,7 @@ bool join(adjust::Block& block, const Part& a, const Part& b) {
     adjust::Station& station = trial.stations[s];
     station.C = fit->scale * (fit->R * station.C) + fit->t;
     station.R = fit->R * station.R;
+    station.velocity = fit->scale * (fit->R * station.velocity);
   }
   const std::size_t agree = agreeing(trial, common);
   if (agree < least || 2 * agree < common.a.size()) return false;

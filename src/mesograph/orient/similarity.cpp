@@ -55,6 +55,7 @@ void transform(adjust::Block& block, const Similarity& s) {
     if (!station.oriented) continue;
     move(station.C);
     station.R = s.R * station.R;
+    station.velocity = s.scale * (s.R * station.velocity);
   }
   for (adjust::GroundPoint& point : block.points)
     if (point.X.allFinite()) move(point.X);

@@ -125,8 +125,33 @@ Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, 
   return pilot.flight;
 }
 
-std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const TrueStation& station,
-                                               const Eigen::Vector3d& X) {
+void roll_shutters(Flight& flight, double readout_seconds, std::uint64_t seed) {
+  Random random(seed ^ 0x5A077E2ull);
+  for (TrueCamera& camera : flight.cameras) camera.readout = readout_seconds;
+  std::vector<TrueStation>& all = flight.stations;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    const std::size_t before = i > 0 && all[i - 1].sortie == all[i].sortie ? i - 1 : i,
+                      after = i + 1 < all.size() && all[i + 1].sortie == all[i].sortie ? i + 1 : i;
+    const double seconds = 3.0 * static_cast<double>(after - before);
+    all[i].velocity = (all[after].C - all[before].C) / std::max(3.0, seconds);
+    for (int a = 0; a < 3; ++a) all[i].velocity[a] += random.normal(0.4), all[i].spin[a] = random.normal(0.05);
+  }
+}
+
+TrueStation TrueStation::at_row(const TrueCamera& camera_of, double y) const {
+  TrueStation out = *this;
+  if (camera_of.readout == 0) return out;
+  const double later = camera_of.readout * (y - 0.5 * camera_of.height) / camera_of.height;
+  out.C += later * velocity;
+  // The axes themselves turn, so what stands still turns the other way in them.
+  if (spin.norm() > 0) out.axes = Eigen::AngleAxisd(-later * spin.norm(), spin.normalized()).toRotationMatrix() * axes;
+  return out;
+}
+
+namespace {
+
+std::optional<Eigen::Vector2d> projection_of_moment(const TrueCamera& camera, const TrueStation& station,
+                                                    const Eigen::Vector3d& X) {
   const Eigen::Vector3d v = station.axes * (X - station.C);
   if (v.z() <= 0.1) return std::nullopt;
   const double r = std::hypot(v.x(), v.y()) / v.z();
@@ -138,6 +163,23 @@ std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const T
   const double dy = bent * std::sin(azimuth) + r * r * (camera.p2 * (2 - std::cos(two)) + camera.p1 * std::sin(two));
   return Eigen::Vector2d(camera.width * 0.5 + camera.x0 + camera.c * dx,
                          camera.height * 0.5 + camera.y0 + camera.c * dy);
+}
+
+}  // namespace
+
+std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const TrueStation& station,
+                                               const Eigen::Vector3d& X) {
+  if (camera.readout == 0) return projection_of_moment(camera, station, X);
+  // The row at which what it shows of X is on it: above that the image point lies below the row, beneath it above.
+  double above = -0.5 * camera.height, beneath = 1.5 * camera.height;
+  std::optional<Eigen::Vector2d> x;
+  for (int n = 0; n < 40; ++n) {
+    const double row = 0.5 * (above + beneath);
+    x = projection_of_moment(camera, station.at_row(camera, row), X);
+    if (!x) return std::nullopt;
+    (x->y() > row ? above : beneath) = row;
+  }
+  return x;
 }
 
 Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y) {

@@ -15,6 +15,7 @@ struct TrueCamera {
   std::string name, model, serial;
   int width = 0, height = 0;
   double c = 0, x0 = 0, y0 = 0, k1 = 0, k2 = 0, k3 = 0, p1 = 0, p2 = 0;
+  double readout = 0;  ///< s, from the first row to the last
 };
 
 /// Pose with the axes of computer graphics: x right, y down in the photo, z forward.
@@ -28,6 +29,11 @@ struct TrueStation {
   double gain = 1.0;       ///< exposure
   bool good = true;        ///< false: take-off, blurred, over-exposed
   int seconds = 0;         ///< since the survey's first photo
+  Eigen::Vector3d velocity = Eigen::Vector3d::Zero();  ///< site frame, m/s
+  Eigen::Vector3d spin = Eigen::Vector3d::Zero();      ///< about right, down, forward, rad/s
+
+  /// As it stood when the row y (pixels) was read.
+  TrueStation at_row(const TrueCamera& camera, double y) const;
 };
 
 struct Flight {
@@ -45,8 +51,11 @@ Eigen::Matrix3d look(double azimuth, double tilt, double roll);
 /// half; with some useless photos among the first sortie. `photos` counts all of them.
 Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height);
 
+/// Gives all cameras a rolling shutter and the stations the motion that their places tell, gusts on top of it.
+void roll_shutters(Flight& flight, double readout_seconds, std::uint64_t seed);
+
 /// Image point (pixels, origin at the corner of the top-left pixel) of a site point; nothing behind the camera or far
-/// outside the frame. The distortion is evaluated in polar form.
+/// outside the frame. The distortion is evaluated in polar form; a rolling shutter's row is found by bisection.
 std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const TrueStation& station,
                                                const Eigen::Vector3d& X);
 /// Unit ray of an image point in the axes of the camera, by fixed-point iteration.

@@ -47,16 +47,20 @@ Rendering render(const Site& site, const TrueCamera& camera, const TrueStation& 
   Rendering out{photo::Rgb(w, h, 3), photo::Raster<float>(w, h)};
   std::vector<Eigen::Vector3f> pixels(static_cast<std::size_t>(w) * h, Eigen::Vector3f(190, 200, 215));
   const Eigen::Vector3d light = sun.normalized();
+  std::vector<TrueStation> moments;
+  for (int half_row = 0; half_row < 2 * h; ++half_row) moments.push_back(station.at_row(camera, 0.25 + 0.5 * half_row));
   for (int row = 0; row < h; ++row)
     for (int col = 0; col < w; ++col) {
       Eigen::Vector3f sum = Eigen::Vector3f::Zero();
       double ranges = 0;
       int hits = 0;
       for (int sub = 0; sub < 4; ++sub) {
-        const Eigen::Vector3d v = true_ray(camera, col + 0.25 + 0.5 * (sub % 2), row + 0.25 + 0.5 * (sub / 2));
-        const Eigen::Vector3d d = station.axes.transpose() * v;
-        const auto t = site.first_hit(station.C, d);
-        sum += t ? shade(site, station.C + *t * d, light, sunlit, *t / camera.c) : Eigen::Vector3f(190, 200, 215);
+        const double y = row + 0.25 + 0.5 * (sub / 2);
+        const Eigen::Vector3d v = true_ray(camera, col + 0.25 + 0.5 * (sub % 2), y);
+        const TrueStation& now = moments[static_cast<std::size_t>(2 * row + sub / 2)];
+        const Eigen::Vector3d d = now.axes.transpose() * v;
+        const auto t = site.first_hit(now.C, d);
+        sum += t ? shade(site, now.C + *t * d, light, sunlit, *t / camera.c) : Eigen::Vector3f(190, 200, 215);
         if (t) ranges += *t, ++hits;
       }
       pixels[static_cast<std::size_t>(row) * w + col] = 0.25f * sum;

@@ -31,6 +31,7 @@ struct Job {
 
   explicit Job(fs::path where, const SimulateOptions& o) : folder(std::move(where)), options(o), site(o.seed) {
     flight = plan_flight(site, o.seed, o.photos, o.width, o.height);
+    if (o.readout_seconds != 0) roll_shutters(flight, o.readout_seconds, o.seed);
   }
   const TrueCamera& camera(const TrueStation& s) const { return flight.cameras[s.camera]; }
   bool sees(const TrueStation& s, const Eigen::Vector3d& X, double margin, Eigen::Vector2d& x) const {
@@ -229,6 +230,8 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   if (options.photos < 4) throw Error("--photos {}: a block needs at least 4 photos", options.photos);
   if (options.width < 160 || options.height < 120 || options.width > 8000)
     throw Error("--size {}x{}: choose from 160x120 to 8000x6000", options.width, options.height);
+  if (!(std::abs(options.readout_seconds) <= 0.2))
+    throw Error("--readout {}: a shutter rolls for at most 0.2 seconds", options.readout_seconds);
   if (fs::exists(folder / "survey.toml"))
     throw Error("{}: holds a survey already; name another folder", folder.string());
   if (!options.with_photos) {
@@ -252,7 +255,7 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
       if (!s.good) text += s.image + "\n";
     return text;
   }());
-  write_file(folder / "survey.toml", survey_toml());
+  write_file(folder / "survey.toml", survey_toml(job.flight.cameras));
 }
 
 }  // namespace mesograph::simulate

@@ -41,7 +41,7 @@ std::string TruthFiles::stations_text(const std::vector<TrueStation>& stations,
 
 std::string true_cameras_text(const std::vector<TrueCamera>& cameras) {
   nlohmann::ordered_json json;
-  for (const TrueCamera& c : cameras)
+  for (const TrueCamera& c : cameras) {
     json[c.name] = {{"model", "brown"}, {"direction", "ideal_to_image"},
                     {"width", c.width}, {"height", c.height},
                     {"c", c.c},         {"x0", c.x0},
@@ -49,17 +49,28 @@ std::string true_cameras_text(const std::vector<TrueCamera>& cameras) {
                     {"k2", c.k2},       {"k3", c.k3},
                     {"p1", c.p1},       {"p2", c.p2},
                     {"b1", 0.0},        {"b2", 0.0}};
+    if (c.readout != 0) json[c.name]["readout_seconds"] = c.readout;
+  }
   return json.dump(2) + "\n";
 }
 
 std::string nominal_cameras_text(const std::vector<TrueCamera>& cameras, double factor) {
   std::vector<TrueCamera> nominal;
-  for (const TrueCamera& c : cameras) nominal.push_back({c.name, c.model, c.serial, c.width, c.height, factor * c.c});
+  for (const TrueCamera& c : cameras) {
+    nominal.push_back({c.name, c.model, c.serial, c.width, c.height, factor * c.c});
+    nominal.back().readout = c.readout;
+  }
   return true_cameras_text(nominal);
 }
 
-std::string survey_toml() {
-  return fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code);
+std::string survey_toml(const std::vector<TrueCamera>& cameras) {
+  std::string text = fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code);
+  for (const TrueCamera& c : cameras) {
+    std::string name;
+    for (const char letter : c.model) name += letter == ' ' ? '-' : static_cast<char>(std::tolower(letter));
+    if (c.readout != 0) text += fmt::format("\n[camera.{}]\nreadout_seconds = {}\n", name, c.readout);
+  }
+  return text;
 }
 
 }  // namespace mesograph::simulate

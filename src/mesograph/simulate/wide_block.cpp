@@ -37,6 +37,11 @@ class WideBlock {
     if (options.known_interior)
       for (TrueCamera& c : cameras_) c = {c.name, c.model, c.serial, c.width, c.height, c.c};
     fly();
+    if (options.readout_seconds != 0) {
+      Flight flight{cameras_, stations_};
+      roll_shutters(flight, options.readout_seconds, options.seed);
+      cameras_ = flight.cameras, stations_ = flight.stations;
+    }
     index_stations();
   }
 
@@ -48,7 +53,7 @@ class WideBlock {
     write_matches();
     write_control();
     write_stations();
-    write_file(folder_ / "survey.toml", survey_toml());
+    write_file(folder_ / "survey.toml", survey_toml({}));
   }
 
  private:

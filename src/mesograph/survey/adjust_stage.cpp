@@ -13,7 +13,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "adjust 6";
+constexpr const char* version = "adjust 7";
 
 using Json = nlohmann::ordered_json;
 
@@ -145,12 +145,21 @@ double limit_of(const NamedBlock& named, const std::string& kind) {
   return adjust::critical_among(tests);
 }
 
+adjust::AdjustResult adjusted(NamedBlock& named, const adjust::AdjustOptions& options, Progress& progress) {
+  try {
+    return adjust::adjust(named.block, options, progress);
+  } catch (const adjust::NotDetermined& failed) {
+    if (failed.open.empty()) throw;
+    throw Error("adjust: {}", words_of_open(named, failed.open));
+  }
+}
+
 /// Adjusts, sets the worst suspect aside, and adjusts again, until nothing stands out.
 adjust::AdjustResult snoop(NamedBlock& named, const adjust::AdjustOptions& adjusting, Json& aside, Progress& progress) {
   constexpr int most = 100;
   for (int round = 0;; ++round) {
     NamedBlock trial = named;
-    adjust::AdjustResult result = adjust::adjust(trial.block, adjusting, progress);
+    adjust::AdjustResult result = adjusted(trial, adjusting, progress);
     const auto worst = std::find_if(result.suspects.begin(), result.suspects.end(),
                                     [&](const adjust::Suspect& s) { return std::abs(s.w) > limit_of(trial, s.kind); });
     if (worst == result.suspects.end() || round == most) {
@@ -204,7 +213,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
                       : weights == "estimate" ? adjust::Weights::estimate
                                               : adjust::Weights::estimate_all;
   const adjust::AdjustResult result =
-      options.snoop ? snoop(named, adjusting, aside, progress) : adjust::adjust(named.block, adjusting, progress);
+      options.snoop ? snoop(named, adjusting, aside, progress) : adjusted(named, adjusting, progress);
   const std::vector<PointRow> rows = point_rows(survey, named, result);
   Outcome out;
   out.summary = adjustment_json(named, result, rows);

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <map>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
@@ -18,7 +19,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 6;  // of the numbers in a packed block
+constexpr int block_format = 7;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -152,6 +153,36 @@ void observe(const Survey& survey, const Photo& p, const std::optional<geo::Fram
                                            m.attitude_is_gimbal ? camera::Mount::gimbal : camera::Mount::nadir);
 }
 
+/// A table of survey.toml that names no camera would be passed over without a word.
+void check_cameras(const Survey& survey, const PhotoTable& photos) {
+  std::vector<std::string> known;
+  for (const CameraStart& camera : photos.cameras) known.push_back(camera.name);
+  for (const auto& [name, settings] : survey.settings.cameras)
+    if (std::find(known.begin(), known.end(), name) == known.end())
+      throw Error("{}: [camera.{}] names no camera of this survey; they are {}",
+                  (survey.folder / "survey.toml").string(), name, fmt::join(known, ", "));
+}
+
+/// Velocities that rolling shutters may be expected to have flown with: as positions and times of the photos before and
+/// after tell it, where those are near in time. Drones stop and turn, so it is not known better than by half.
+void expect_motion(adjust::Block& block) {
+  constexpr double near = 20;  // s
+  std::map<std::pair<int, double>, Eigen::Vector3d> track;
+  for (const adjust::Station& s : block.stations)
+    if (std::isfinite(s.time) && s.position.allFinite()) track[{s.sortie, s.time}] = s.position;
+  for (adjust::Station& s : block.stations) {
+    const auto here = track.find({s.sortie, s.time});
+    if (here == track.end() || !adjust::rolls(block, s)) continue;
+    auto before = here, after = here;
+    if (here != track.begin() && std::prev(here)->first.first == s.sortie) --before;
+    if (std::next(here) != track.end() && std::next(here)->first.first == s.sortie) ++after;
+    const double seconds = after->first.second - before->first.second;
+    if (!(seconds > 0) || seconds > 2 * near) continue;
+    s.usual_velocity = s.velocity = (after->second - before->second) / seconds;
+    s.sigma_velocity = 2 + 0.5 * s.velocity.norm();
+  }
+}
+
 }  // namespace
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
@@ -162,6 +193,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
   for (std::size_t i = 0; i < b.cameras.size(); ++i) {
     cameras.push_back({b.cameras[i].name, b.cameras[i].width, b.cameras[i].height});
     n.put(b.cameras[i].interior), n.put(b.priors[i].value), n.put(b.priors[i].sigma);
+    n.put(b.cameras[i].readout_seconds), n.put(b.priors[i].held ? 1 : 0);
   }
   for (const adjust::Sortie& s : b.sorties) {
     sorties.push_back(s.name);
@@ -175,6 +207,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
     n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
     n.put(s.up), n.put(s.sigma_up);
     n.put(s.sigma_position[0]), n.put(s.sigma_position[1]), n.put(s.attitude), n.put(s.sigma_attitude), n.put(s.time);
+    n.put(s.velocity), n.put(s.turning), n.put(s.usual_velocity), n.put(s.sigma_velocity), n.put(s.sigma_turning);
   }
   n.put(static_cast<double>(b.points.size()));
   for (const adjust::GroundPoint& p : b.points) put_point(n, p);
@@ -209,9 +242,10 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
   n.get(out.origin);
   adjust::Block& b = out.block;
   for (const Json& c : json.at("cameras")) {
-    camera::Camera camera{c[0], c[1], c[2], camera::Interior::Zero()};
+    camera::Camera camera{c[0], c[1], c[2]};
     adjust::CameraPrior prior;
     n.get(camera.interior), n.get(prior.value), n.get(prior.sigma);
+    camera.readout_seconds = n.get(), prior.held = n.get() != 0;
     b.cameras.push_back(camera);
     b.priors.push_back(prior);
   }
@@ -236,6 +270,8 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     s.sigma_position[0] = n.get(), s.sigma_position[1] = n.get();
     n.get(s.attitude);
     s.sigma_attitude = n.get(), s.time = n.get();
+    n.get(s.velocity), n.get(s.turning), n.get(s.usual_velocity);
+    s.sigma_velocity = n.get(), s.sigma_turning = n.get();
     b.stations.push_back(s);
   }
   b.points.resize(static_cast<std::size_t>(n.get()));
@@ -354,6 +390,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
   std::map<std::string, camera::Camera> listed;
   if (listing) listed = camera::read_cameras(survey.inputs() / "cameras.json");
   std::map<std::string, int> camera_index, sortie_index;
+  check_cameras(survey, photos);
   for (const Photo* p : photos.kept()) {
     adjust::Station s;
     if (!camera_index.count(p->camera)) {
@@ -363,9 +400,13 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
       if (listed.count(p->camera)) camera = listed[p->camera];
       if (start.guessed) camera.interior[camera::c] = start.c;
       camera.name = p->camera;
+      const CameraSettings& settings = survey.settings.camera(p->camera);
+      settings.set(camera);
       b.cameras.push_back(camera);
       b.priors.push_back(adjust::usual_prior(camera));
-      if (start.guessed) b.priors.back().sigma[camera::c] = 0.3 * start.c;
+      b.priors.back().held = settings.fixed;
+      if (start.guessed && !std::isfinite(settings.interior[camera::c]))
+        b.priors.back().sigma[camera::c] = 0.3 * start.c;
     }
     if (!sortie_index.count(p->sortie)) {
       sortie_index[p->sortie] = static_cast<int>(b.sorties.size());
@@ -396,12 +437,15 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
                 : Eigen::Matrix3d(frame->local_from_grid(s.C) * camera::rotation_from({a.x(), a.y(), a.z()}));
       s.oriented = true;
       s.held = row.fixed;
+      if (row.velocity.allFinite()) s.usual_velocity = s.velocity = frame->local_from_grid(s.C) * row.velocity;
+      if (row.turning_deg.allFinite()) s.turning = row.turning_deg * rad_per_deg;
       if (row.sigma_angle > 0) s.attitude = s.R, s.sigma_attitude = row.sigma_angle * angle_unit * rad_per_deg;
       if (!survey.crs.local || !(row.sigma_h > 0) || !(row.sigma_v > 0)) continue;
       s.position = s.C;  // elsewhere place_listed() has made it the photo's
       s.sigma_position[0] = row.sigma_h, s.sigma_position[1] = row.sigma_v;
     }
   }
+  expect_motion(b);
   for (const TieTable::Point& p : ties.points) {
     if (!p.chosen) continue;
     adjust::GroundPoint point;
@@ -445,7 +489,7 @@ std::string oriented_fingerprint(const Survey& survey) {
   if (const auto oriented = survey.store.stage("orient")) return oriented->fingerprint;
   const auto ties = survey.store.stage("tie");
   const auto photos = survey.store.stage("admit");
-  return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "",
+  return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "", survey.settings.camera_words(),
                       hash_or_empty(survey.inputs() / "listing.csv"), hash_or_empty(survey.inputs() / "cameras.json")});
 }
 
@@ -483,8 +527,10 @@ void move_onto_control(adjust::Block& block, const std::string& what) {
 std::string stations_text(const Survey& survey, const NamedBlock& named) {
   std::optional<geo::Frame> frame;
   if (!named.free) frame.emplace(survey.crs, named.origin);
-  std::string text = fmt::format("image,sortie,camera,{},height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle\n",
-                                 survey.crs.plan_columns());
+  const bool moving = std::any_of(named.block.cameras.begin(), named.block.cameras.end(),
+                                  [](const camera::Camera& c) { return c.readout_seconds != 0; });
+  std::string text = fmt::format("image,sortie,camera,{},height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle{}\n",
+                                 survey.crs.plan_columns(), moving ? ",v_east,v_north,v_up,turn_x,turn_y,turn_z" : "");
   for (std::size_t i = 0; i < named.images.size(); ++i) {
     const adjust::Station& s = named.block.stations[i];
     if (!s.oriented) continue;
@@ -493,12 +539,16 @@ std::string stations_text(const Survey& survey, const NamedBlock& named) {
         frame ? Eigen::Matrix3d(frame->local_from_grid(s.C).transpose()) : Eigen::Matrix3d(Eigen::Matrix3d::Identity());
     const camera::OmegaPhiKappa a = camera::angles_from(grid_from_local * s.R);
     const Eigen::Matrix3d Q = grid_from_local * s.covariance * grid_from_local.transpose();
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(named.images[i]),
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(named.images[i]),
                         csv_field(named.block.sorties[s.sortie].name), csv_field(named.block.cameras[s.camera].name),
                         csv_length(place.x()), csv_length(place.y()), csv_length(place.z()),
                         csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
                         csv_degrees(a.kappa * deg_per_rad), csv_length(std::sqrt((Q(0, 0) + Q(1, 1)) / 2)),
                         csv_length(std::sqrt(Q(2, 2))), csv_degrees(s.sigma_angle * deg_per_rad));
+    const Eigen::Vector3d v = grid_from_local * s.velocity, w = s.turning * deg_per_rad;
+    if (moving)
+      text += fmt::format(",{:.3f},{:.3f},{:.3f},{:.4f},{:.4f},{:.4f}", v.x(), v.y(), v.z(), w.x(), w.y(), w.z());
+    text += "\n";
   }
   return text;
 }

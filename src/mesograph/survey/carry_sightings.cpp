@@ -1,6 +1,7 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <map>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/control/carry_over.hpp>
@@ -24,9 +25,10 @@ struct Template {
 std::optional<Eigen::Matrix<double, 2, 3>> pixels_of_ground(const adjust::Block& block, int station,
                                                             const Eigen::Vector3d& X) {
   const adjust::Station& s = block.stations[station];
-  const auto at = camera::project_with_derivatives(block.cameras[s.camera], s.R.transpose() * (X - s.C));
-  if (!at) return std::nullopt;
-  return Eigen::Matrix<double, 2, 3>(at->by_ray * s.R.transpose());
+  const auto shown = adjust::appearance_of(block, s, X);
+  const auto design = shown ? adjust::design_at(block.cameras[s.camera], shown->moment, X) : std::nullopt;
+  if (!design) return std::nullopt;
+  return design->by_point;
 }
 
 /// The people's sighting whose ray is steepest: its patch is least foreshortened.

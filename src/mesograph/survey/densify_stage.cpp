@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/cloud/las.hpp>
 #include <mesograph/dense/fuse.hpp>
@@ -68,8 +69,14 @@ struct Job {
   }
   dense::View view(int station) const {
     const dense::Pinhole p = pinhole(station);
-    return {p, dense::undistort(photo::read_grey(kept[station]->path, request.level),
-                                block.cameras[block.stations[station].camera], p)};
+    return {p, dense::undistort(photo::read_grey(kept[station]->path, request.level), block, block.stations[station],
+                                ground_below(station), p)};
+  }
+  /// Median height of the ground that a station's tie points show, local, m.
+  double ground_below(int station) const {
+    std::vector<double> heights;
+    for (const dense::GroundHint& hint : hints[station]) heights.push_back(hint.z);
+    return median(std::move(heights));
   }
 };
 
@@ -146,8 +153,8 @@ std::vector<dense::CloudPoint> fuse_photos(const Job& job, Progress& progress) {
     for (const int other : witness[s]) others.push_back(load_depth(job, other));
     std::vector<const dense::MappedView*> list;
     for (const dense::MappedView& other : others) list.push_back(&other);
-    const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[s]->path, job.request.level),
-                                               job.block.cameras[job.block.stations[s].camera], reference.pinhole);
+    const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[s]->path, job.request.level), job.block,
+                                               job.block.stations[s], job.ground_below(station), reference.pinhole);
     parts[s] = dense::confirmed_points(reference, colour, list, options);
   });
   std::vector<dense::CloudPoint> all;

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/adjust/groom.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/orient/links.hpp>
@@ -21,6 +22,57 @@ void say_held_by_prior(const NamedBlock& named, const adjust::AdjustResult& resu
         named.block.cameras[h.camera].name, camera::parameter_names[h.parameter], h.value, h.sigma));
 }
 
+/// Photos that few rays hold, ties and sightings of control together: their stations are as good as those few.
+void say_hanging(const NamedBlock& named, Progress& progress) {
+  const adjust::Block& block = named.block;
+  std::vector<adjust::TiedBy> tied = adjust::tied_by(block);
+  for (const adjust::SurveyedPoint& point : block.surveyed)
+    for (const adjust::Ray& ray : point.point.rays)
+      if (point.role == adjust::Role::control && adjust::takes_part(block, ray)) ++tied[ray.station].rays;
+  constexpr std::size_t shown = 8;
+  std::vector<std::string> hanging;
+  for (std::size_t i = 0; i < tied.size(); ++i)
+    if (const adjust::Station& s = block.stations[i];
+        s.oriented && !s.held && tied[i].rays < adjust::AdjustOptions().least_ties)
+      hanging.push_back(fmt::format("{} ({})", named.images[i], tied[i].rays));
+  if (hanging.empty()) return;
+  const std::size_t more = hanging.size() - std::min(shown, hanging.size());
+  hanging.resize(hanging.size() - more);
+  progress.say(fmt::format(
+      "photos hang on few ties: {}{}; do not trust their stations: tie them better (tie --pairs all) or drop them "
+      "(admit --drop)",
+      fmt::join(hanging, ", "), more ? fmt::format(" and {} more", more) : ""));
+}
+
+/// "towards 34 degrees": the azimuth of a level direction.
+std::string azimuth_of(const Eigen::Vector3d& d) {
+  const double degrees = std::atan2(d.x(), d.y()) * deg_per_rad;
+  return fmt::format("azimuth {:.0f} degrees", degrees < 0 ? degrees + 180 : degrees);
+}
+
+/// What is open, and what would close it.
+std::pair<std::string, std::string> words_of(const NamedBlock& named, const adjust::Open& open) {
+  const bool upright = std::abs(open.direction.z()) > 0.9;
+  switch (open.what) {
+    case adjust::Open::What::scale:
+      return {"the block's scale", "add a scale bar or a second control point"};
+    case adjust::Open::What::turn:
+      if (upright) return {"its turn about the vertical", "add a second control point"};
+      return {fmt::format("its turn about a line of {}", azimuth_of(open.direction)),
+              "add control off the line through what there is, or positions"};
+    case adjust::Open::What::shift:
+      if (upright) return {"its height", "add control of known height"};
+      return {fmt::format("its place along {}", azimuth_of(open.direction)), "add control of known east and north"};
+    case adjust::Open::What::camera:
+      return {fmt::format("{} of camera {}", camera::parameter_names[open.parameter],
+                          named.block.cameras[open.camera].name),
+              "hold it (--free without it, or --fix-camera)"};
+    case adjust::Open::What::station:
+      break;
+  }
+  return {"photo " + named.images[open.station], "tie it better or drop it (admit --drop)"};
+}
+
 /// Photos that all look down hardly part the lens from the shape of the ground. What is predicted holds for a lens that
 /// follows its model to the last term, and no lens does; fine positions and well-spread control hold the shape.
 bool bends_by_nature(const NamedBlock& named, const adjust::AdjustResult& result, const adjust::Bowl& bowl) {
@@ -36,8 +88,19 @@ bool bends_by_nature(const NamedBlock& named, const adjust::AdjustResult& result
 
 }  // namespace
 
+std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open) {
+  std::vector<std::string> what, remedies;
+  for (const adjust::Open& one : open) {
+    const auto [words, remedy] = words_of(named, one);
+    what.push_back(words);
+    if (std::find(remedies.begin(), remedies.end(), remedy) == remedies.end()) remedies.push_back(remedy);
+  }
+  return fmt::format("the observations do not determine {}: {}", fmt::join(what, ", "), fmt::join(remedies, "; "));
+}
+
 Json say_doubts(const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress) {
   say_held_by_prior(named, result, progress);
+  say_hanging(named, progress);
   if (named.free) return nullptr;
   adjust::Bowl bowl;
   for (const std::vector<int>& part : orient::tied_together(named.block))

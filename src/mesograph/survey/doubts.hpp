@@ -1,5 +1,6 @@
 #pragma once
 
+#include <mesograph/adjust/determinacy.hpp>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/survey/blocks.hpp>
 
@@ -9,5 +10,8 @@ namespace mesograph::survey {
 /// on their start values, and heights that may be bent like a bowl. Returns the bowl of the part (stations that
 /// tie points hold together) that is held least (sigma, in_positions: m; oblique_share); null where none can be judged.
 nlohmann::ordered_json say_doubts(const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress);
+
+/// "the observations do not determine its turn about a line of azimuth 34 degrees: add control off the line ...".
+std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open);
 
 }  // namespace mesograph::survey

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <map>
+#include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
@@ -62,9 +63,38 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
   return text;
 }
 
+/// Standard deviations of points along the grid's axes, m, from all that the last adjustment predicts.
+class PointSigmas {
+ public:
+  explicit PointSigmas(const Survey& survey, const NamedBlock& named) : block_(named.block) {
+    const auto stage = survey.store.stage("adjust");
+    if (!stage) return;
+    adjust::Scope scope;
+    scope.free = free_from(stage->summary.at("free").get<std::vector<std::string>>(), "export:");
+    uncertainty_ = adjust::uncertainty_of(block_, scope);
+  }
+  /// NaN before the first adjustment, and for a point of photos whose covariance with each other nothing asks for.
+  Eigen::Vector3d of(const geo::Frame& frame, const adjust::GroundPoint& p) const {
+    Eigen::Vector3d out = Eigen::Vector3d::Constant(nan);
+    if (!uncertainty_) return out;
+    const adjust::PointDesign design = adjust::design_of(block_, p, -1, uncertainty_->layout);
+    for (const int i : design.columns)
+      for (const int j : design.columns)
+        if (!uncertainty_->covariance.holds(i, j)) return out;
+    const Eigen::MatrixXd Q = uncertainty_->covariance.among(design.columns);
+    const Eigen::Matrix3d R = frame.local_from_grid(p.X),
+                          own = adjust::point_statistics(design, Eigen::Matrix3d::Zero(), Q).covariance;
+    return (R.transpose() * own * R).diagonal().cwiseSqrt();
+  }
+
+ private:
+  const adjust::Block& block_;
+  std::optional<adjust::Uncertainty> uncertainty_;
+};
+
 /// A row of points.csv; empty for a point of fewer than two rays.
-std::string point_row(const adjust::Block& block, const std::optional<geo::Frame>& frame, const std::string& name,
-                      const adjust::GroundPoint& p) {
+std::string point_row(const adjust::Block& block, const std::optional<geo::Frame>& frame, const PointSigmas& sigmas,
+                      const std::string& name, const adjust::GroundPoint& p) {
   int rays = 0;
   double squares = 0;
   for (const adjust::Ray& r : p.rays) {
@@ -73,12 +103,15 @@ std::string point_row(const adjust::Block& block, const std::optional<geo::Frame
   }
   if (rays < 2) return {};
   const Eigen::Vector3d place = frame ? frame->crs_from_local(p.X) : p.X;
-  return fmt::format("{},{},{},{},{},,,,{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()),
-                     csv_length(place.z()), rays, csv_pixels(std::sqrt(squares / rays)));
+  const Eigen::Vector3d sigma = frame ? sigmas.of(*frame, p) : Eigen::Vector3d(Eigen::Vector3d::Constant(nan));
+  return fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()),
+                     csv_length(place.z()), rays, csv_length(sigma.x()), csv_length(sigma.y()), csv_length(sigma.z()),
+                     csv_pixels(std::sqrt(squares / rays)));
 }
 
 /// Points that the adjustment did without, intersected from its stations: those whose rays meet within 2 pixels.
-std::string other_points(const Survey& survey, const NamedBlock& named, const std::optional<geo::Frame>& frame) {
+std::string other_points(const Survey& survey, const NamedBlock& named, const std::optional<geo::Frame>& frame,
+                         const PointSigmas& sigmas) {
   const TieTable ties = load_ties(survey);
   std::map<std::string, int> number;
   for (std::size_t i = 0; i < named.images.size(); ++i) number[named.images[i]] = static_cast<int>(i);
@@ -94,7 +127,7 @@ std::string other_points(const Survey& survey, const NamedBlock& named, const st
       const auto v = adjust::residual(named.block, r, point.X);
       return !v || v->norm() < 2.0;
     });
-    if (meet) text += point_row(named.block, frame, p.name, point);
+    if (meet) text += point_row(named.block, frame, sigmas, p.name, point);
   }
   return text;
 }
@@ -103,12 +136,13 @@ std::string points(const Survey& survey) {
   const NamedBlock named = latest_block(survey);
   std::optional<geo::Frame> frame;  // a free block stands in a frame of its own
   if (!named.free) frame.emplace(survey.crs, named.origin);
+  const PointSigmas sigmas(survey, named);
   std::string text =
       fmt::format("point,{},height,rays,sigma_east,sigma_north,sigma_height,rms_px\n", survey.crs.plan_columns());
   for (std::size_t i = 0; i < named.block.points.size(); ++i)
     if (named.block.points[i].X.allFinite())
-      text += point_row(named.block, frame, named.point_names[i], named.block.points[i]);
-  return text + other_points(survey, named, frame);
+      text += point_row(named.block, frame, sigmas, named.point_names[i], named.block.points[i]);
+  return text + other_points(survey, named, frame, sigmas);
 }
 
 /// Image points of the last adjustment; `item` is the name that adjust --without knows each by.

@@ -1,6 +1,7 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <map>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
@@ -265,10 +266,9 @@ std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, 
 }
 
 Eigen::Vector3d Search::ground_of(const Seen& seen) const {
-  const adjust::Station& s = block_.stations[seen.station];
-  const auto v = camera::ray(block_.cameras[s.camera], seen.target.x);
-  if (!v) return Eigen::Vector3d::Constant(nan);
-  return s.C + seen.range * (s.R * *v).normalized();
+  const auto line = adjust::sight_line(block_, block_.stations[seen.station], seen.target.x);
+  if (!line) return Eigen::Vector3d::Constant(nan);
+  return line->C + seen.range * line->d;
 }
 
 std::vector<orient::Sight> sights_of(const std::vector<Seen>& seen) {
@@ -470,17 +470,16 @@ std::optional<PointToCarry> Search::to_carry(std::size_t i) const {
     return std::nullopt;
   const adjust::Ray& ray = out.by_people.front();
   const adjust::Station& s = block_.stations[ray.station];
-  const camera::Camera& camera = block_.cameras[s.camera];
-  const auto v = camera::ray(camera, ray.x);
-  if (!v) return std::nullopt;
-  const Eigen::Vector3d d = (s.R * *v).normalized();
+  const auto line = adjust::sight_line(block_, s, ray.x);
+  if (!line) return std::nullopt;
   adjust::GroundPoint point = p.point;
   const bool meets = adjust::intersect(block_, point, 0.05);
   const double range = meets ? (point.X - s.C).norm() : predictor_->range_to_ground(ray.station, ray.x);
-  out.X = meets ? point.X : s.C + range * d;
+  out.X = meets ? point.X : line->C + range * line->d;
   // Along the ray: what few rays leave open, or by how much ground differs from that of the tie points around.
-  const double along = (meets ? 0.005 : 0.03) * range, across = ray.sigma * range / camera.interior[camera::c];
-  out.covariance = across * across * Eigen::Matrix3d::Identity() + along * along * d * d.transpose();
+  const double along = (meets ? 0.005 : 0.03) * range,
+               across = ray.sigma * range / block_.cameras[s.camera].interior[camera::c];
+  out.covariance = across * across * Eigen::Matrix3d::Identity() + along * along * line->d * line->d.transpose();
   if (!out.X.allFinite()) return std::nullopt;
   return out;
 }

@@ -15,6 +15,9 @@ namespace fs = std::filesystem;
 
 namespace {
 
+constexpr std::array<const char*, 3> velocity_columns = {"v_east", "v_north", "v_up"},
+                                     turning_columns = {"turn_x", "turn_y", "turn_z"};
+
 fs::path listing_path(const Survey& survey) { return survey.inputs() / "listing.csv"; }
 fs::path positions_path(const Survey& survey) { return survey.inputs() / "positions.csv"; }
 
@@ -102,6 +105,10 @@ Listing read_listing(const NamedTable& table) {
       r.angles_deg = angles_of(table, row, {"omega", "phi", "kappa"});
     r.sigma_h = table.number(row, "sigma_h"), r.sigma_v = table.number(row, "sigma_v");
     r.sigma_angle = table.number(row, "sigma_angle");
+    for (std::size_t a = 0; a < 3; ++a) {
+      r.velocity[static_cast<Eigen::Index>(a)] = table.number(row, velocity_columns[a]);
+      r.turning_deg[static_cast<Eigen::Index>(a)] = table.number(row, turning_columns[a]);
+    }
     for (const double sigma : {r.sigma_h, r.sigma_v, r.sigma_angle})
       if (sigma <= 0)
         throw Error("{}: a sigma of photo '{}' is not greater than 0; correct it, or leave it empty", table.where(row),
@@ -118,14 +125,19 @@ Listing read_listing(const NamedTable& table) {
 
 std::string listing_text(const Listing& listing, const geo::Crs& crs) {
   const bool turned = !listing.rows.empty() && listing.rows.front().yaw_pitch_roll;
-  std::string text = fmt::format("image,sortie,camera,{},height,{},sigma_h,sigma_v,sigma_angle,fixed\n",
-                                 crs.plan_columns(), turned ? "yaw,pitch,roll" : "omega,phi,kappa");
-  for (const Listing::Row& r : listing.rows)
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{},{}\n", csv_field(r.image), csv_field(r.sortie),
+  std::string text = fmt::format("image,sortie,camera,{},height,{},sigma_h,sigma_v,sigma_angle,fixed,{},{}\n",
+                                 crs.plan_columns(), turned ? "yaw,pitch,roll" : "omega,phi,kappa",
+                                 fmt::join(velocity_columns, ","), fmt::join(turning_columns, ","));
+  for (const Listing::Row& r : listing.rows) {
+    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(r.image), csv_field(r.sortie),
                         csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
                         csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
                         csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v),
                         csv_degrees(r.sigma_angle), r.fixed ? "yes" : "");
+    for (const Eigen::Vector3d* motion : {&r.velocity, &r.turning_deg})
+      for (const double part : *motion) text += "," + csv_degrees(part);
+    text += "\n";
+  }
   return text;
 }
 

@@ -19,7 +19,10 @@ struct Listing {
     Eigen::Vector3d angles_deg = Eigen::Vector3d::Constant(nan);
     double sigma_h = nan, sigma_v = nan;  ///< m; where set, the position is an observation
     double sigma_angle = nan;             ///< degrees per axis; where set, the attitude is one
-    bool fixed = false;                   ///< held in every adjustment
+    /// While a rolling shutter read it: m/s along the CRS's axes and up; degrees/s about the camera's axes. NaN:
+    /// unknown.
+    Eigen::Vector3d velocity = Eigen::Vector3d::Constant(nan), turning_deg = Eigen::Vector3d::Constant(nan);
+    bool fixed = false;  ///< held in every adjustment
   };
   std::vector<Row> rows;
 };

@@ -16,7 +16,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 8";
+constexpr const char* version = "orient 9";
 
 using Json = nlohmann::ordered_json;
 
@@ -224,6 +224,7 @@ std::string orient_fingerprint(const Survey& survey) {
   std::vector<std::string> parts = {version,
                                     ties ? ties->fingerprint : "",
                                     settings_of_sorties(survey),
+                                    survey.settings.camera_words(),
                                     survey.crs.wkt,
                                     fmt::format("{}", fmt::join(survey.settings.adjust_free, ",")),
                                     std::to_string(survey.settings.tie_sigma_px),

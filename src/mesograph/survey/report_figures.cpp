@@ -2,6 +2,7 @@
 #include <cmath>
 #include <map>
 #include <mesograph/adjust/advise.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/survey/report_figures.hpp>
@@ -65,9 +66,8 @@ report::OverlapData overlap_data(const Material& source) {
     int n = X.allFinite() ? 0 : -1;
     for (const adjust::Station& s : block.stations) {
       if (n < 0 || !s.oriented) continue;
-      const camera::Camera& camera = block.cameras[s.camera];
-      const auto x = camera::project(camera, s.R.transpose() * (X - s.C));
-      n += x && camera::inside(camera, *x);
+      const auto shown = adjust::appearance_of(block, s, X);
+      n += shown && camera::inside(block.cameras[s.camera], shown->x);
     }
     out.counts.push_back(n);
   }

@@ -109,6 +109,23 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
   }
 }
 
+void read_cameras(const std::filesystem::path& path, const toml::table& all, Settings& out) {
+  std::vector<std::string> known = {"readout_seconds", "fixed"};
+  known.insert(known.end(), camera::parameter_names.begin(), camera::parameter_names.end());
+  for (const auto& [name, node] : all) {
+    if (!node.is_table()) throw Error("{}: [camera] holds one table a camera, as in [camera.NAME]", path.string());
+    const Table table(path, *node.as_table(), "camera." + std::string(name.str()));
+    table.only(known);
+    CameraSettings& camera = out.cameras[std::string(name.str())];
+    for (std::size_t k = 0; k < camera::parameter_count; ++k)
+      table.read(camera::parameter_names[k], camera.interior[k]);
+    if (camera.interior[camera::c] <= 0) table.fail("c", "must be greater than 0");
+    table.read("readout_seconds", camera.readout_seconds);
+    if (std::abs(camera.readout_seconds) >= 1) table.fail("readout_seconds", "must be less than a second");
+    table.read("fixed", camera.fixed);
+  }
+}
+
 /// Names that people add come before those that are known.
 void read_metadata_names(const Table& table, photo::MetadataNames& names) {
   const std::vector<std::pair<const char*, std::vector<std::string>*>> all = {
@@ -141,6 +158,25 @@ const SortieSettings& Settings::sortie(const std::string& sortie_name) const {
   return found == sorties.end() ? defaults : found->second;
 }
 
+const CameraSettings& Settings::camera(const std::string& camera_name) const {
+  static const CameraSettings defaults;
+  const auto found = cameras.find(camera_name);
+  return found == cameras.end() ? defaults : found->second;
+}
+
+std::string Settings::camera_words() const {
+  std::string out;
+  for (const auto& [camera_name, c] : cameras)
+    out += fmt::format("{} {} {} {};", camera_name, fmt::join(c.interior, " "), c.readout_seconds, c.fixed);
+  return out;
+}
+
+void CameraSettings::set(camera::Camera& camera) const {
+  for (std::size_t k = 0; k < camera::parameter_count; ++k)
+    if (std::isfinite(interior[k])) camera.interior[k] = interior[k];
+  if (std::isfinite(readout_seconds)) camera.readout_seconds = readout_seconds;
+}
+
 Settings read_settings(const std::filesystem::path& path) {
   toml::table root;
   try {
@@ -150,7 +186,8 @@ Settings read_settings(const std::filesystem::path& path) {
                 error.description());
   }
   Table(path, root, "file")
-      .only({"schema", "survey", "sortie", "control", "tie", "adjust", "densify", "tolerance", "products", "metadata"});
+      .only({"schema", "survey", "sortie", "camera", "control", "tie", "adjust", "densify", "tolerance", "products",
+             "metadata"});
   if (root["schema"].value_or(1) != 1)
     throw Error("{}: schema {} is newer than this program knows (1); update mesograph", path.string(),
                 root["schema"].value_or(0));
@@ -170,6 +207,7 @@ Settings read_settings(const std::filesystem::path& path) {
   });
   if (out.crs.crs.empty()) throw Error("{}: [survey] crs is missing; write crs = \"EPSG:n+m\"", path.string());
   section("sortie", [&](const Table&, const toml::table& all) { read_sorties(path, all, out); });
+  section("camera", [&](const Table&, const toml::table& all) { read_cameras(path, all, out); });
   section("control", [&](const Table& t, const toml::table&) {
     t.only({"sigma_h", "sigma_v", "sigma_px", "targets"});
     t.read_words("targets", out.control_targets, {"checker", "cross", "disc", "ring"});

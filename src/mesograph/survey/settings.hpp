@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <map>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/camera/camera.hpp>
 #include <mesograph/geo/crs.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <optional>
@@ -30,11 +31,20 @@ struct SortieSettings {
   bool own_cameras = false;             ///< its cameras are not shared with other sorties
 };
 
+/// [camera.NAME]: what is known of a camera, in place of what its photos or a listing say.
+struct CameraSettings {
+  camera::Interior interior = camera::Interior::Constant(nan);  ///< start values; NaN: not set
+  double readout_seconds = nan;                                 ///< of a rolling shutter; NaN: not set
+  bool fixed = false;                                           ///< not adjusted
+  void set(camera::Camera& camera) const;
+};
+
 /// survey.toml as people write it, defaults filled in.
 struct Settings {
   std::string name;
   geo::CrsRequest crs;
   std::map<std::string, SortieSettings> sorties;
+  std::map<std::string, CameraSettings> cameras;
   double control_sigma_h = 0.02, control_sigma_v = 0.03;  ///< m, where control.csv gives none
   double sighting_sigma_px = 0.5;                         ///< where sightings.csv gives none
   std::vector<std::string> control_targets;               ///< kinds that were laid out; empty: any
@@ -53,6 +63,9 @@ struct Settings {
 
   bool wants(const std::string& product) const { return std::find(want.begin(), want.end(), product) != want.end(); }
   const SortieSettings& sortie(const std::string& name) const;
+  const CameraSettings& camera(const std::string& name) const;
+  /// All that [camera.NAME] tables say, for fingerprints.
+  std::string camera_words() const;
 };
 
 /// Reads survey.toml (schema 1). Throws Error with the line where a key is unknown (naming the nearest known one), a
