@@ -24,15 +24,15 @@ TEST_CASE("A point shows where the row that shows it was read, as the simulator'
   for (const adjust::GroundPoint& point : made.block.points)
     for (const adjust::Ray& ray : point.rays) {
       const adjust::Station& station = made.block.stations[ray.station];
-      const auto shown = adjust::appearance_of(made.block, station, point.X);
+      const auto shown = adjust::image_of(made.block, station, point.X);
       REQUIRE(shown);
-      CHECK((shown->x - ray.x).norm() < 1e-6);  // px: six steps of more than a digit from ten pixels
+      CHECK((*shown - ray.x).norm() < 1e-6);  // px: seven steps of more than a digit, from ten pixels
       const auto line = adjust::sight_line(made.block, station, ray.x);
       REQUIRE(line);
       CHECK((point.X - line->C).normalized().cross(line->d).norm() < 1e-9);
       adjust::Station still = station;
       still.velocity.setZero(), still.turning.setZero();
-      moved = std::max(moved, (adjust::appearance_of(made.block, still, point.X)->x - ray.x).norm());
+      moved = std::max(moved, (*adjust::image_of(made.block, still, point.X) - ray.x).norm());
     }
   CHECK(moved > 3);  // px: it was on the move
 }

@@ -19,9 +19,9 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (!s.oriented) continue;
-    const auto seen = appearance_of(block, s, X);
-    if (seen && camera::inside(block.cameras[s.camera], seen->x))
-      all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), seen->x, sigma_px, true});
+    const auto x = image_of(block, s, X);
+    if (x && camera::inside(block.cameras[s.camera], *x))
+      all.emplace_back((X - s.C).norm(), Ray{static_cast<int>(i), *x, sigma_px, true});
   }
   std::sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
   std::vector<Ray> order;

@@ -36,8 +36,7 @@ Eigen::Vector3d position_sigma(const Block& block, const Station& s) {
 }
 
 std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
-  const Station& s = block.stations[ray.station];
-  const auto x = camera::project(block.cameras[s.camera], moment_of(block, s, ray.x.y()).in_camera(X));
+  const auto x = image_of(block, block.stations[ray.station], X);
   if (!x) return std::nullopt;
   return *x - ray.x;
 }

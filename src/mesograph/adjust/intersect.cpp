@@ -39,13 +39,12 @@ bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
     Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
     Eigen::Vector3d n = Eigen::Vector3d::Zero();
     for (const Ray& ray : point.rays) {
-      const Station& s = block.stations[ray.station];
       if (!takes_part(block, ray)) continue;
-      const auto design = design_at(block.cameras[s.camera], moment_of(block, s, ray.x.y()), point.X);
-      if (!design) return fail();
-      const Eigen::Matrix<double, 2, 3> B = design->by_point / ray.sigma;
+      const auto image = imaged(block, block.stations[ray.station], point.X);
+      if (!image) return fail();
+      const Eigen::Matrix<double, 2, 3> B = image->by_point / ray.sigma;
       N += B.transpose() * B;
-      n += B.transpose() * (ray.x - design->projection.x) / ray.sigma;
+      n += B.transpose() * (ray.x - image->x) / ray.sigma;
     }
     const Eigen::Vector3d step = N.fullPivLu().solve(n);
     if (!step.allFinite()) return fail();

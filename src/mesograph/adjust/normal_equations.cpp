@@ -188,17 +188,16 @@ NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray
   linear.motion = layout_.motion[ray.station];
   linear.camera = layout_.camera[s.camera];
   linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
-  const Moment moment = moment_of(block, s, ray.x.y());
-  linear.seconds = static_cast<float>(moment.seconds);
-  const auto design = design_at(block.cameras[s.camera], moment, X);
-  if (!design) return linear;
-  const Eigen::Vector2d misfit = ray.x - design->projection.x;
+  const auto image = imaged(block, s, X);
+  if (!image) return linear;
+  linear.seconds = static_cast<float>(image->seconds);
+  const Eigen::Vector2d misfit = ray.x - image->x;
   const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
   const double root = std::sqrt(cauchy_weight(squared, robust_scale)) / ray.sigma;
-  linear.turn = (root * design->by_turn).cast<float>();
-  linear.B = (root * design->by_point).cast<float>();
+  linear.turn = (root * image->by_turn).cast<float>();
+  linear.B = (root * image->by_point).cast<float>();
   for (std::size_t k = 0; k < layout_.free.size(); ++k)
-    linear.K.col(k) = (root * design->projection.by_interior.col(layout_.free[k])).cast<float>();
+    linear.K.col(k) = (root * image->by_interior.col(layout_.free[k])).cast<float>();
   linear.v = root * misfit;
   return linear;
 }

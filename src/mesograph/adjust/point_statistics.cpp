@@ -31,20 +31,19 @@ PointDesign design_of(const Block& block, const GroundPoint& point, int end, con
   for (Eigen::Index r = 0; r < m; ++r) {
     const Ray& ray = *out.rays[r];
     const Station& s = block.stations[ray.station];
-    const Moment moment = moment_of(block, s, ray.x.y());
-    const auto design = design_at(block.cameras[s.camera], moment, point.X);
-    if (!design) continue;  // residual() above has seen it
-    const Eigen::Matrix<double, 2, 3> B = design->by_point / ray.sigma;
+    const auto image = imaged(block, s, point.X);
+    if (!image) continue;  // residual() above has seen it
+    const Eigen::Matrix<double, 2, 3> B = image->by_point / ray.sigma;
     Eigen::Matrix<double, 2, 6> A;
-    A << design->by_turn / ray.sigma, -B;
+    A << image->by_turn / ray.sigma, -B;
     if (const int c = layout.station[ray.station]; c >= 0) out.A.block<2, 6>(2 * r, place[c]) = A;
-    if (const int c = layout.motion[ray.station]; c >= 0) out.A.block<2, 6>(2 * r, place[c]) = moment.seconds * A;
+    if (const int c = layout.motion[ray.station]; c >= 0) out.A.block<2, 6>(2 * r, place[c]) = image->seconds * A;
     if (const int c = layout.camera[s.camera]; c >= 0)
       for (int i = 0; i < k; ++i)
-        out.A.block<2, 1>(2 * r, place[c] + i) = design->projection.by_interior.col(layout.free[i]) / ray.sigma;
+        out.A.block<2, 1>(2 * r, place[c] + i) = image->by_interior.col(layout.free[i]) / ray.sigma;
     if (out.end >= 0) out.A.block<2, 3>(2 * r, out.end) = B;
     out.B.middleRows<2>(2 * r) = B;
-    out.v.segment<2>(2 * r) = (ray.x - design->projection.x) / ray.sigma;
+    out.v.segment<2>(2 * r) = (ray.x - image->x) / ray.sigma;
   }
   return out;
 }

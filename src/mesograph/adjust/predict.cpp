@@ -23,10 +23,9 @@ Predictor::Predictor(const Block& block, const Uncertainty& uncertainty)
         seen_[r.station].push_back({r.x, (p.X - block.stations[r.station].C).norm()});
 }
 
-Eigen::Matrix2d Predictor::covariance_of(int station, const Moment& moment, const Design& design,
-                                         const Eigen::Matrix3d& own) const {
+Eigen::Matrix2d Predictor::covariance_of(int station, const Imaged& image, const Eigen::Matrix3d& own) const {
   const Layout& layout = uncertainty_.layout;
-  Eigen::Matrix2d out = design.by_point * own * design.by_point.transpose();
+  Eigen::Matrix2d out = image.by_point * own * image.by_point.transpose();
   const int camera = layout.camera[block_.stations[station].camera];
   std::vector<int> columns;
   Eigen::MatrixXd A(2, 12 + layout.free.size());
@@ -36,12 +35,12 @@ Eigen::Matrix2d Predictor::covariance_of(int station, const Moment& moment, cons
     for (int i = 0; i < of.cols(); ++i) columns.push_back(first + i);
   };
   Eigen::Matrix<double, 2, 6> by_station;
-  by_station << design.by_turn, -design.by_point;
+  by_station << image.by_turn, -image.by_point;
   add(layout.station[station], by_station);
-  add(layout.motion[station], moment.seconds * by_station);
+  add(layout.motion[station], image.seconds * by_station);
   Eigen::MatrixXd by_camera(2, layout.free.size());
   for (std::size_t i = 0; i < layout.free.size(); ++i)
-    by_camera.col(static_cast<Eigen::Index>(i)) = design.projection.by_interior.col(layout.free[i]);
+    by_camera.col(static_cast<Eigen::Index>(i)) = image.by_interior.col(layout.free[i]);
   add(camera, by_camera);
   A.conservativeResize(2, static_cast<Eigen::Index>(columns.size()));
   if (!columns.empty()) out += A * uncertainty_.covariance.among(columns) * A.transpose();
@@ -65,14 +64,12 @@ std::vector<Prediction> Predictor::photos_of(const Eigen::Vector3d& X, const Eig
     const Station& s = block_.stations[i];
     if (!s.oriented) continue;
     const camera::Camera& camera = block_.cameras[s.camera];
-    const auto seen_at = appearance_of(block_, s, X);
-    if (!seen_at || !camera::inside(camera, seen_at->x, 3.0)) continue;
-    const auto design = design_at(camera, seen_at->moment, X);
-    if (!design) continue;
+    const auto image = imaged(block_, s, X);
+    if (!image || !camera::inside(camera, image->x, 3.0)) continue;
     Prediction p;
     p.station = static_cast<int>(i);
-    p.x = seen_at->x;
-    p.covariance = covariance_of(p.station, seen_at->moment, *design, covariance);
+    p.x = image->x;
+    p.covariance = covariance_of(p.station, *image, covariance);
     p.range = (X - s.C).norm();
     p.off_vertical = std::acos(std::clamp((s.C.z() - X.z()) / p.range, -1.0, 1.0));
     p.edge = std::min({p.x.x(), p.x.y(), camera.width - p.x.x(), camera.height - p.x.y()});

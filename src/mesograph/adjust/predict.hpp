@@ -39,8 +39,7 @@ class Predictor {
     Eigen::Vector2d x;
     double range;
   };
-  Eigen::Matrix2d covariance_of(int station, const Moment& moment, const Design& design,
-                                const Eigen::Matrix3d& own) const;
+  Eigen::Matrix2d covariance_of(int station, const Imaged& image, const Eigen::Matrix3d& own) const;
 
   const Block& block_;
   const Uncertainty& uncertainty_;

@@ -3,7 +3,16 @@
 
 namespace mesograph::adjust {
 
-bool rolls(const Block& block, const Station& station) { return block.cameras[station.camera].readout_seconds != 0; }
+namespace {
+
+/// A station when a row was read.
+struct Moment {
+  double seconds = 0;
+  Eigen::Vector3d C;
+  Eigen::Matrix3d R;
+  Eigen::Matrix3d since;  ///< R = station.R since
+  Eigen::Vector3d in_camera(const Eigen::Vector3d& X) const { return R.transpose() * (X - C); }
+};
 
 Moment moment_of(const Block& block, const Station& s, double y) {
   if (!rolls(block, s)) return {0.0, s.C, s.R, Eigen::Matrix3d::Identity()};
@@ -16,18 +25,49 @@ Moment moment_of(const Block& block, const Station& s, double y) {
   return out;
 }
 
-std::optional<Appearance> appearance_of(const Block& block, const Station& s, const Eigen::Vector3d& X) {
+/// The moment at which the row that shows X was read.
+std::optional<Moment> moment_showing(const Block& block, const Station& s, const Eigen::Vector3d& X) {
   const camera::Camera& camera = block.cameras[s.camera];
-  double y = 0.5 * camera.height;
-  // A row's worth of time moves the image by some hundredths of a row: each step gains more than a digit.
-  const int steps = rolls(block, s) ? 6 : 1;
-  for (int step = 1;; ++step) {
-    const Moment moment = moment_of(block, s, y);
-    const auto x = camera::project(camera, moment.in_camera(X));
+  Moment out = moment_of(block, s, 0.5 * camera.height);
+  // While a row is read the image moves by some hundredths of a row: each step gains more than a digit, from the some
+  // ten pixels that it moves at all.
+  for (int step = 0; rolls(block, s) && step < 7; ++step) {
+    const auto x = camera::project(camera, out.in_camera(X));
     if (!x) return std::nullopt;
-    if (step == steps) return Appearance{moment, *x};
-    y = x->y();
+    out = moment_of(block, s, x->y());
   }
+  return out;
+}
+
+}  // namespace
+
+bool rolls(const Block& block, const Station& station) { return block.cameras[station.camera].readout_seconds != 0; }
+
+std::optional<Eigen::Vector2d> image_of(const Block& block, const Station& s, const Eigen::Vector3d& X) {
+  const auto moment = moment_showing(block, s, X);
+  return moment ? camera::project(block.cameras[s.camera], moment->in_camera(X)) : std::nullopt;
+}
+
+std::optional<Imaged> imaged(const Block& block, const Station& s, const Eigen::Vector3d& X) {
+  const auto moment = moment_showing(block, s, X);
+  if (!moment) return std::nullopt;
+  const camera::Camera& camera = block.cameras[s.camera];
+  const Eigen::Vector3d v = moment->in_camera(X);
+  const auto projection = camera::project_with_derivatives(camera, v);
+  if (!projection) return std::nullopt;
+  // R exp(d) since = R since exp(since' d).
+  Imaged out{projection->x, moment->seconds, projection->by_ray * camera::skew(v) * moment->since.transpose(),
+             projection->by_ray * moment->R.transpose(), projection->by_interior};
+  if (!rolls(block, s)) return out;
+  // A change of y changes the time, and with it x and y once more: dy (1 - by_time.y seconds_per_row) = what it was.
+  const Eigen::Vector2d by_time = out.by_turn * s.turning - out.by_point * s.velocity;
+  const double seconds_per_row = camera.readout_seconds / camera.height;
+  Eigen::Matrix2d once_more = Eigen::Matrix2d::Identity();
+  once_more.col(1) += by_time * (seconds_per_row / (1 - by_time.y() * seconds_per_row));
+  out.by_turn = once_more * out.by_turn;
+  out.by_point = once_more * out.by_point;
+  out.by_interior = once_more * out.by_interior;
+  return out;
 }
 
 std::optional<SightLine> sight_line(const Block& block, const Station& s, const Eigen::Vector2d& x) {
@@ -35,15 +75,6 @@ std::optional<SightLine> sight_line(const Block& block, const Station& s, const 
   if (!v) return std::nullopt;
   const Moment moment = moment_of(block, s, x.y());
   return SightLine{moment.C, (moment.R * *v).normalized()};
-}
-
-std::optional<Design> design_at(const camera::Camera& camera, const Moment& moment, const Eigen::Vector3d& X) {
-  const Eigen::Vector3d v = moment.in_camera(X);
-  const auto projection = camera::project_with_derivatives(camera, v);
-  if (!projection) return std::nullopt;
-  // R exp(d) since = R since exp(since' d).
-  return Design{*projection, projection->by_ray * camera::skew(v) * moment.since.transpose(),
-                projection->by_ray * moment.R.transpose()};
 }
 
 Eigen::Matrix<double, 6, 1> motion_sigma(const Station& s) {

@@ -17,8 +17,7 @@ std::optional<Eigen::Vector2d> shown_at(const adjust::Block& block, const adjust
   const double level = (ground - station.C.z()) / d.z(), below = station.C.z() - ground;
   // What looks at the sky or along the ground is as far as can be told.
   const double range = level > 0 && level < 5 * below ? level : 5 * below;
-  const auto shown = adjust::appearance_of(block, station, station.C + range * d);
-  return shown ? std::optional(shown->x) : std::nullopt;
+  return adjust::image_of(block, station, station.C + range * d);
 }
 
 template <typename T, typename Make>

@@ -104,12 +104,12 @@ std::vector<Spot> find_spots(const adjust::Block& block, const std::vector<Sight
     for (std::size_t s = 0; s < of_station.size(); ++s) {
       if (static_cast<int>(s) == sights[i].station || of_station[s].empty()) continue;
       const adjust::Station& station = block.stations[s];
-      const auto shown = adjust::appearance_of(block, station, ground[i]);
-      if (!shown) continue;
+      const auto x = adjust::image_of(block, station, ground[i]);
+      if (!x) continue;
       int best = -1;
       double distance = options.most_steps_px;
       for (const int j : of_station[s])
-        if (const double d = (sights[j].x - shown->x).norm(); d < distance) distance = d, best = j;
+        if (const double d = (sights[j].x - *x).norm(); d < distance) distance = d, best = j;
       if (best >= 0) set.push_back(best);
     }
     if (const auto spot = meet(block, sights, set, options)) all.push_back(*spot);

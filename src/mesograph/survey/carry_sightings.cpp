@@ -24,11 +24,9 @@ struct Template {
 /// Pixels of a photo by metres of X, local frame. Its first two columns: how the level ground around X shows.
 std::optional<Eigen::Matrix<double, 2, 3>> pixels_of_ground(const adjust::Block& block, int station,
                                                             const Eigen::Vector3d& X) {
-  const adjust::Station& s = block.stations[station];
-  const auto shown = adjust::appearance_of(block, s, X);
-  const auto design = shown ? adjust::design_at(block.cameras[s.camera], shown->moment, X) : std::nullopt;
-  if (!design) return std::nullopt;
-  return design->by_point;
+  const auto image = adjust::imaged(block, block.stations[station], X);
+  if (!image) return std::nullopt;
+  return image->by_point;
 }
 
 /// The people's sighting whose ray is steepest: its patch is least foreshortened.

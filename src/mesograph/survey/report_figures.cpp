@@ -66,8 +66,8 @@ report::OverlapData overlap_data(const Material& source) {
     int n = X.allFinite() ? 0 : -1;
     for (const adjust::Station& s : block.stations) {
       if (n < 0 || !s.oriented) continue;
-      const auto shown = adjust::appearance_of(block, s, X);
-      n += shown && camera::inside(block.cameras[s.camera], shown->x);
+      const auto x = adjust::image_of(block, s, X);
+      n += x && camera::inside(block.cameras[s.camera], *x);
     }
     out.counts.push_back(n);
   }
