@@ -36,8 +36,10 @@ Json sightings_of(const Survey& survey, const NamedBlock& named) {
 /// "K05: height is wrong by +0.249 m (w = 14.2)".
 std::string words_of(const NamedBlock& named, const adjust::Suspect& s) {
   const std::string where = s.station < 0 ? "" : " in " + named.images[s.station];
-  return fmt::format("{}{}{}: {} is wrong by {:+.3f} {} (w = {:.1f})", s.kind == "control" ? "" : s.kind + " ", s.id,
-                     where, s.component, s.size, unit_of(s.kind), s.w);
+  std::string subject = s.kind == "control" ? s.id : s.kind;
+  if (s.kind != "control" && !s.id.empty()) subject += " " + s.id;
+  return fmt::format("{}{}: {} is wrong by {:+.3f} {} (w = {:.1f})", subject, where, s.component, s.size,
+                     unit_of(s.kind), s.w);
 }
 
 /// What the survey wants to know of before it trusts the numbers.
@@ -145,21 +147,25 @@ double limit_of(const NamedBlock& named, const std::string& kind) {
   return adjust::critical_among(tests);
 }
 
-adjust::AdjustResult adjusted(NamedBlock& named, const adjust::AdjustOptions& options, Progress& progress) {
+adjust::AdjustResult adjusted(const Survey& survey, NamedBlock& named, const adjust::AdjustOptions& options,
+                              Progress& progress) {
   try {
     return adjust::adjust(named.block, options, progress);
   } catch (const adjust::NotDetermined& failed) {
     if (failed.open.empty()) throw;
-    throw Error("adjust: {}", words_of_open(named, failed.open));
+    const geo::Frame frame(survey.crs, named.origin);
+    throw Error("adjust: {}",
+                words_of_open(named, failed.open, frame.local_from_grid(Eigen::Vector3d::Zero()).transpose()));
   }
 }
 
 /// Adjusts, sets the worst suspect aside, and adjusts again, until nothing stands out.
-adjust::AdjustResult snoop(NamedBlock& named, const adjust::AdjustOptions& adjusting, Json& aside, Progress& progress) {
+adjust::AdjustResult snoop(const Survey& survey, NamedBlock& named, const adjust::AdjustOptions& adjusting, Json& aside,
+                           Progress& progress) {
   constexpr int most = 100;
   for (int round = 0;; ++round) {
     NamedBlock trial = named;
-    adjust::AdjustResult result = adjusted(trial, adjusting, progress);
+    adjust::AdjustResult result = adjusted(survey, trial, adjusting, progress);
     const auto worst = std::find_if(result.suspects.begin(), result.suspects.end(),
                                     [&](const adjust::Suspect& s) { return std::abs(s.w) > limit_of(trial, s.kind); });
     if (worst == result.suspects.end() || round == most) {
@@ -206,6 +212,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
                                     [](const adjust::Station& s) { return s.position.allFinite(); });
     if (!placed) move_onto_control(named.block, "adjust");
   }
+  say_contradictions(named, progress);
   adjust::AdjustOptions adjusting;
   adjusting.scope.free = free_from(free_names(survey, options), "adjust: --free");
   const std::string& weights = survey.settings.adjust_weights;
@@ -213,7 +220,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
                       : weights == "estimate" ? adjust::Weights::estimate
                                               : adjust::Weights::estimate_all;
   const adjust::AdjustResult result =
-      options.snoop ? snoop(named, adjusting, aside, progress) : adjusted(named, adjusting, progress);
+      options.snoop ? snoop(survey, named, adjusting, aside, progress) : adjusted(survey, named, adjusting, progress);
   const std::vector<PointRow> rows = point_rows(survey, named, result);
   Outcome out;
   out.summary = adjustment_json(named, result, rows);

@@ -3,6 +3,7 @@
 #include <mesograph/adjust/groom.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/orient/links.hpp>
 #include <mesograph/survey/doubts.hpp>
 
@@ -44,25 +45,27 @@ void say_hanging(const NamedBlock& named, Progress& progress) {
       fmt::join(hanging, ", "), more ? fmt::format(" and {} more", more) : ""));
 }
 
-/// "towards 34 degrees": the azimuth of a level direction.
+/// The azimuth of a level direction.
 std::string azimuth_of(const Eigen::Vector3d& d) {
   const double degrees = std::atan2(d.x(), d.y()) * deg_per_rad;
   return fmt::format("azimuth {:.0f} degrees", degrees < 0 ? degrees + 180 : degrees);
 }
 
 /// What is open, and what would close it.
-std::pair<std::string, std::string> words_of(const NamedBlock& named, const adjust::Open& open) {
+std::pair<std::string, std::string> words_of(const NamedBlock& named, const adjust::Open& open,
+                                             const Eigen::Matrix3d& grid_from_local) {
   const bool upright = std::abs(open.direction.z()) > 0.9;
+  const std::string azimuth = azimuth_of(grid_from_local * open.direction);
   switch (open.what) {
     case adjust::Open::What::scale:
       return {"the block's scale", "add a scale bar or a second control point"};
     case adjust::Open::What::turn:
       if (upright) return {"its turn about the vertical", "add a second control point"};
-      return {fmt::format("its turn about a line of {}", azimuth_of(open.direction)),
+      return {fmt::format("its turn about a line of {}", azimuth),
               "add control off the line through what there is, or positions"};
     case adjust::Open::What::shift:
       if (upright) return {"its height", "add control of known height"};
-      return {fmt::format("its place along {}", azimuth_of(open.direction)), "add control of known east and north"};
+      return {fmt::format("its place along {}", azimuth), "add control of known east and north"};
     case adjust::Open::What::camera:
       return {fmt::format("{} of camera {}", camera::parameter_names[open.parameter],
                           named.block.cameras[open.camera].name),
@@ -88,10 +91,54 @@ bool bends_by_nature(const NamedBlock& named, const adjust::AdjustResult& result
 
 }  // namespace
 
-std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open) {
+void say_contradictions(const NamedBlock& named, Progress& progress) {
+  const adjust::Block& block = named.block;
+  std::vector<std::string> blind;
+  std::vector<double> off[3];
+  for (const adjust::SurveyedPoint& p : block.surveyed) {
+    if (p.role == adjust::Role::off || p.natural) continue;
+    const auto rays = std::count_if(p.point.rays.begin(), p.point.rays.end(),
+                                    [&](const adjust::Ray& r) { return adjust::takes_part(block, r); });
+    if (rays < 2) blind.push_back(p.id);
+    adjust::GroundPoint point = p.point;
+    point.X.setConstant(nan);
+    if (p.role != adjust::Role::control || !adjust::intersect(block, point, 0.02)) continue;
+    const Eigen::Vector3d d = p.axes.transpose() * (p.surveyed - point.X), weights = adjust::weights_of(p);
+    for (int a = 0; a < 3; ++a)
+      if (weights[a] > 0) off[a].push_back(d[a]);
+  }
+  constexpr std::size_t shown = 8;
+  if (!blind.empty()) {
+    const std::size_t more = blind.size() - std::min(shown, blind.size());
+    blind.resize(blind.size() - more);
+    progress.say(
+        fmt::format("{}{} are sighted in fewer than two photos and say nothing: mesograph sight shows where to look",
+                    fmt::join(blind, ", "), more ? fmt::format(" and {} more", more) : ""));
+  }
+  Eigen::Vector3d most = Eigen::Vector3d::Constant(-1);  // of what the positions of a sortie may be off
+  for (const adjust::Station& s : block.stations) {
+    const adjust::Sortie& sortie = block.sorties[s.sortie];
+    if (!s.oriented || !s.position.allFinite()) continue;
+    for (int a = 0; a < 3; ++a)
+      most[a] = std::max(most[a], sortie.sigma_offset[a < 2 ? 0 : 1] + adjust::position_sigma(block, s)[a]);
+  }
+  Eigen::Vector3d shift;
+  for (int a = 0; a < 3; ++a) shift[a] = off[a].size() < 3 ? 0.0 : median(std::move(off[a]));
+  if (most.minCoeff() < 0 || (shift.cwiseAbs().array() <= 5 * most.array()).all()) return;
+  progress.say(
+      fmt::format("control lies east {:+.1f}, north {:+.1f}, height {:+.1f} m off where the photos' positions put it, "
+                  "far beyond what "
+                  "these may be off (1 sigma {:.2f} m in plan, {:.2f} m in height): one of them is in another system "
+                  "or above another "
+                  "surface; check control --crs, positions_crs and heights in [sortie], or set sigma_sortie",
+                  shift.x(), shift.y(), shift.z(), most.x(), most.z()));
+}
+
+std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open,
+                          const Eigen::Matrix3d& grid_from_local) {
   std::vector<std::string> what, remedies;
   for (const adjust::Open& one : open) {
-    const auto [words, remedy] = words_of(named, one);
+    const auto [words, remedy] = words_of(named, one, grid_from_local);
     what.push_back(words);
     if (std::find(remedies.begin(), remedies.end(), remedy) == remedies.end()) remedies.push_back(remedy);
   }

@@ -11,7 +11,11 @@ namespace mesograph::survey {
 /// tie points hold together) that is held least (sigma, in_positions: m; oblique_share); null where none can be judged.
 nlohmann::ordered_json say_doubts(const NamedBlock& named, const adjust::AdjustResult& result, Progress& progress);
 
+/// Before an adjustment: control that lies far off where the positions put it, and points that too few photos show.
+void say_contradictions(const NamedBlock& named, Progress& progress);
+
 /// "the observations do not determine its turn about a line of azimuth 34 degrees: add control off the line ...".
-std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open);
+std::string words_of_open(const NamedBlock& named, const std::vector<adjust::Open>& open,
+                          const Eigen::Matrix3d& grid_from_local);
 
 }  // namespace mesograph::survey

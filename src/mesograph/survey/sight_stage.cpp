@@ -34,8 +34,10 @@ bool names(const std::string& pattern, const Sighting& s) {
 /// What a person measured; what the program itself predicted or found is no news.
 void import_sightings(const Survey& survey, const fs::path& file, bool natural, std::vector<Sighting>& all,
                       Progress& progress) {
-  std::set<std::string> images, points;
-  for (const Photo& p : load_photos(survey).photos) images.insert(p.image);
+  const PhotoTable photos = load_photos(survey);
+  std::map<std::string, const Photo*> images;
+  std::set<std::string> points;
+  for (const Photo& p : photos.photos) images[p.image] = &p;
   for (const ControlRow& row : stored_control(survey.inputs())) points.insert(row.id);
   for (const std::string& end : ends_of_bars(survey)) points.insert(end);
   std::map<std::pair<std::string, std::string>, std::size_t> index;
@@ -46,8 +48,12 @@ void import_sightings(const Survey& survey, const fs::path& file, bool natural, 
       ++own;
       continue;
     }
-    if (!images.count(s.image))
+    const auto photo = images.find(s.image);
+    if (photo == images.end())
       throw Error("{}: photo '{}' is not in this survey; admit it or correct the name", file.string(), s.image);
+    if (const Photo& p = *photo->second; p.width > 0 && !(s.x >= 0 && s.y >= 0 && s.x <= p.width && s.y <= p.height))
+      throw Error("{}: point '{}' lies outside '{}' ({} x {} pixels, origin at the top left corner); correct it",
+                  file.string(), s.point, s.image, p.width, p.height);
     if (!natural && !points.count(s.point))
       throw Error(
           "{}: point '{}' is not in the control; add it with mesograph control, correct the id, or take points without "
