@@ -13,7 +13,7 @@ namespace mesograph::adjust {
 
 struct SolveOptions {
   int max_iterations = 40;
-  double cost_tolerance = 1e-7;  ///< at rest when the cost falls by less than this share twice
+  double cost_tolerance = 1e-7;  ///< at rest when the cost falls by less than this share in an undamped step
 };
 
 enum class SolveStatus { converged, not_converged, no_unknowns };
@@ -48,7 +48,7 @@ struct AdjustOptions {
   Scope scope;
   Weights weights = Weights::given;
   double robust_scale = 2.5;  ///< of the Cauchy weight at the end of the first runs, sigmas of a tie
-  /// The first run ends when its cost falls by less than this share twice: it only has to tell good rays from bad ones.
+  /// The first run ends when its cost falls by less than this share: it only has to tell good rays from bad ones.
   /// A hundredth of it takes three times the iterations, in which rays of gross error creep and little else moves.
   double robust_tolerance = 1e-3;
   /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all

@@ -37,9 +37,61 @@ MESOGRAPH_WIDE void subtract_pair(const double* Y, const float* turn, const floa
   }
 }
 
+constexpr int most = camera::parameter_count;
+using CameraSquare = Eigen::Matrix<double, most, most>;
+using CameraBySix = Eigen::Matrix<double, most, 6>;
+
+/// out (most x n) += K' A; K (2 x most) in single precision, A 2 x n.
+MESOGRAPH_WIDE void add_product(const float* K, const double* A, int n, double* out) {
+  double first[most], second[most];
+  for (int r = 0; r < most; ++r) first[r] = K[2 * r], second[r] = K[2 * r + 1];
+  for (int c = 0; c < n; ++c) {
+    const double a = A[2 * c], b = A[2 * c + 1];
+    for (int r = 0; r < most; ++r) out[most * c + r] += first[r] * a + second[r] * b;
+  }
+}
+
+/// out (most x n) -= W Y'; W most x 3, Y n x 3.
+MESOGRAPH_WIDE void subtract_product(const double* W, const double* Y, int n, double* out) {
+  for (int c = 0; c < n; ++c) {
+    const double a = Y[c], b = Y[n + c], d = Y[2 * n + c];
+    for (int r = 0; r < most; ++r) out[most * c + r] -= W[r] * a + W[most + r] * b + W[2 * most + r] * d;
+  }
+}
+
+/// Sums by camera: one or two as a rule, so that the last one is nearly always the next one.
+template <typename Matrix>
+class ByCamera {
+ public:
+  Matrix& of(int column) {
+    if (last_ < sums_.size() && sums_[last_].first == column) return sums_[last_].second;
+    for (last_ = 0; last_ < sums_.size(); ++last_)
+      if (sums_[last_].first == column) return sums_[last_].second;
+    sums_.emplace_back(column, Matrix::Zero());
+    return sums_.back().second;
+  }
+  const std::vector<std::pair<int, Matrix>>& all() const { return sums_; }
+
+ private:
+  std::vector<std::pair<int, Matrix>> sums_;
+  std::size_t last_ = 0;
+};
+
 double cauchy_weight(double squared, double scale) { return scale > 0 ? 1 / (1 + squared / (scale * scale)) : 1.0; }
 double cauchy_cost(double squared, double scale) {
   return scale > 0 ? scale * scale * std::log1p(squared / (scale * scale)) : squared;
+}
+
+/// What a ray costs; a point that has moved behind a photo as much as a residual of a thousand sigma.
+double ray_cost(const std::optional<Eigen::Vector2d>& v, double sigma, double robust_scale) {
+  return cauchy_cost(v ? v->squaredNorm() / (sigma * sigma) : 1e6, robust_scale);
+}
+
+/// What a surveyed point's coordinates cost.
+double control_cost(const SurveyedPoint& s) {
+  if (s.weight.isZero()) return 0;
+  const Eigen::Vector3d d = s.point.X - s.surveyed;
+  return d.dot(s.weight * d);
 }
 
 double distance(const Block& block, const ScaleBar& bar) {
@@ -130,23 +182,15 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
 
 double NormalEquations::cost_of(const Block& block, const ActivePoint& active) const {
   const GroundPoint& point = ground_point(block, active);
-  double sum = 0;
+  double sum = active.surveyed ? control_cost(block.surveyed[active.index]) : 0.0;
   const auto add = [&](const Ray& ray) {
-    const auto v = residual(block, ray, point.X);
-    // A point that has moved behind a photo costs as much as a residual of a thousand sigma.
-    const double squared = v ? v->squaredNorm() / (ray.sigma * ray.sigma) : 1e6;
-    sum += cauchy_cost(squared, active.surveyed ? 0.0 : scope_.robust_scale);
+    sum += ray_cost(residual(block, ray, point.X), ray.sigma, active.surveyed ? 0.0 : scope_.robust_scale);
   };
   if (active.surveyed && layout_.end[active.index] >= 0) {  // its rays stand in a list of their own
     for (const Ray& ray : point.rays)
       if (takes_part(block, ray)) add(ray);
   } else {
     for (int r = 0; r < active.rays; ++r) add(point.rays[rays_[active.first_ray + r]]);
-  }
-  if (active.surveyed) {
-    const SurveyedPoint& s = block.surveyed[active.index];
-    const Eigen::Vector3d d = s.weight.isZero() ? Eigen::Vector3d::Zero() : Eigen::Vector3d(point.X - s.surveyed);
-    sum += d.dot(s.weight * d);
   }
   return sum;
 }
@@ -158,8 +202,13 @@ double NormalEquations::cost(const Block& block) const {
     for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p)
       sums[chunk] += cost_of(block, points_[p]);
   });
-  double total = 0;
+  double total = cost_beside_points(block);
   for (const double sum : sums) total += sum;
+  return total;
+}
+
+double NormalEquations::cost_beside_points(const Block& block) const {
+  double total = 0;
   for (const ActivePoint& end : ends_) total += cost_of(block, end);
   for (const ScaleBar& bar : block.scale_bars)
     if (layout_.end[bar.a] >= 0 && layout_.end[bar.b] >= 0)
@@ -181,7 +230,7 @@ double NormalEquations::cost(const Block& block) const {
 }
 
 NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X,
-                                                   double robust_scale) const {
+                                                   double robust_scale, double* cost) const {
   const Station& s = block.stations[ray.station];
   Linear linear;
   linear.station = layout_.station[ray.station];
@@ -189,6 +238,8 @@ NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray
   linear.camera = layout_.camera[s.camera];
   linear.turn.setZero(), linear.K.setZero(), linear.B.setZero(), linear.v.setZero();
   const auto image = imaged(block, s, X);
+  if (cost)
+    *cost = ray_cost(image ? std::optional<Eigen::Vector2d>(image->x - ray.x) : std::nullopt, ray.sigma, robust_scale);
   if (!image) return linear;
   linear.seconds = static_cast<float>(image->seconds);
   const Eigen::Vector2d misfit = ray.x - image->x;
@@ -212,7 +263,7 @@ void NormalEquations::build_ends(const Block& block) {
     const SurveyedPoint& p = block.surveyed[end.index];
     end.first_ray = end_rays_.size();
     for (const Ray& ray : p.point.rays)
-      if (takes_part(block, ray)) end_rays_.push_back(linear_of(block, ray, p.point.X, 0.0));
+      if (takes_part(block, ray)) end_rays_.push_back(linear_of(block, ray, p.point.X, 0.0, nullptr));
     end.rays = static_cast<int>(end_rays_.size() - end.first_ray);
     const int at = layout_.end[end.index] - first;
     end_normal_.block<3, 3>(at, at) += p.weight;
@@ -277,10 +328,13 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
   reduced.V.setZero();
   reduced.v.setZero();
   reduced.cameras.clear();
+  reduced.cost = active.surveyed ? control_cost(block.surveyed[active.index]) : 0.0;
   for (int r = 0; r < active.rays; ++r) {
     const Ray& ray = point.rays[rays_[active.first_ray + r]];
     Linear& linear = linear_[active.first_ray + r];
-    linear = linear_of(block, ray, point.X, active.surveyed ? 0.0 : scope_.robust_scale);
+    double cost = 0;
+    linear = linear_of(block, ray, point.X, active.surveyed ? 0.0 : scope_.robust_scale, &cost);
+    reduced.cost += cost;
     const Eigen::Matrix<double, 2, 3> B = linear.B.cast<double>();
     if (linear.camera >= 0) {
       auto rows = std::find_if(reduced.cameras.begin(), reduced.cameras.end(),
@@ -298,7 +352,7 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
   if (!surveyed.weight.isZero()) reduced.v += surveyed.weight * (surveyed.surveyed - point.X);
 }
 
-void NormalEquations::build(const Block& block) {
+double NormalEquations::build(const Block& block) {
   parallel_for(points_.size(), 64, [&](std::size_t p) { linearise(block, p); });
   build_ends(block);
   sortie_terms_ = sortie_terms(block, layout_);
@@ -327,6 +381,9 @@ void NormalEquations::build(const Block& block) {
       const double d = block.priors[i].value[layout_.free[k]] - block.cameras[i].interior[layout_.free[k]];
       camera_terms_.col(layout_.camera[i] + static_cast<int>(k)) << 1 / (sigma * sigma), d / (sigma * sigma);
     }
+  double cost = cost_beside_points(block);
+  for (const Reduced& point : reduced_) cost += point.cost;
+  return cost;
 }
 
 void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) {
@@ -334,36 +391,49 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
   const auto k = static_cast<int>(layout_.free.size());
   // Border: cameras and offsets. Runs of points in fixed order.
   std::vector<Eigen::MatrixXd> partial(runs_of(points_.size()));
+  std::vector<double> falls(partial.size(), 0.0);
   const std::size_t run = run_of(points_.size());
   parallel_for(partial.size(), [&](std::size_t chunk) {
     Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(border, border + 1);
+    ByCamera<CameraSquare> squares, shares;  // K'K, which is damped, and -W V^-1 W' of one camera
+    ByCamera<Eigen::Matrix<double, most, 1>> rights;
     for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
       Reduced& point = reduced_[p];
       Eigen::Matrix3d damped = point.V;
       damped.diagonal() *= 1 + lambda;
       point.inverse = damped.inverse();
       if (!point.inverse.allFinite()) point.inverse.setZero();
+      falls[chunk] += point.v.dot(point.inverse * point.v);
       if (border == 0) continue;
       for (const CameraRows& a : point.cameras) {
         const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
-        sum.block(a.camera - base, border, k, 1) -= (Y * point.v).head(k);
+        rights.of(a.camera) -= Y * point.v;
+        subtract_product(Y.data(), a.W.data(), most, shares.of(a.camera).data());
         for (const CameraRows& b : point.cameras)
-          sum.block(a.camera - base, b.camera - base, k, k) -= (Y * b.W.transpose()).topLeftCorner(k, k);
+          if (b.camera != a.camera)
+            sum.block(a.camera - base, b.camera - base, k, k) -= Y.lazyProduct(b.W.transpose()).topLeftCorner(k, k);
       }
       for (int r = 0; r < points_[p].rays; ++r) {
         const Linear& l = linear_[points_[p].first_ray + r];
         if (l.camera < 0) continue;
-        const Eigen::Matrix<double, 2, camera::parameter_count> K = l.K.cast<double>();
-        Eigen::Matrix<double, camera::parameter_count, camera::parameter_count> KtK = K.transpose() * K;
-        KtK.diagonal() *= 1 + lambda;
-        sum.block(l.camera - base, l.camera - base, k, k) += KtK.topLeftCorner(k, k);
-        sum.block(l.camera - base, border, k, 1) += (K.transpose() * l.v).head(k);
+        const Eigen::Matrix<double, 2, most> K = l.K.cast<double>();
+        add_product(l.K.data(), K.data(), most, squares.of(l.camera).data());
+        rights.of(l.camera) += K.transpose() * l.v;
       }
     }
+    for (const auto& [column, square] : squares.all()) {
+      sum.block(column - base, column - base, k, k) += square.topLeftCorner(k, k);
+      sum.block(column - base, column - base, k, k).diagonal() += lambda * square.diagonal().head(k);
+    }
+    for (const auto& [column, share] : shares.all())
+      sum.block(column - base, column - base, k, k) += share.topLeftCorner(k, k);
+    for (const auto& [column, right] : rights.all()) sum.block(column - base, border, k, 1) += right.head(k);
     partial[chunk] = std::move(sum);
   });
   Eigen::MatrixXd corner = Eigen::MatrixXd::Zero(border, border + 1);
   for (const Eigen::MatrixXd& sum : partial) corner += sum;
+  points_fall_ = 0;
+  for (const double fall : falls) points_fall_ += fall;
   for (int i = 0; i < border; ++i) {
     corner(i, i) += camera_terms_(0, base + i);
     corner(i, border) += camera_terms_(1, base + i);
@@ -379,6 +449,7 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     std::vector<int> slot(of_block_.size(), -1);
     for (std::size_t n = 0; n < neighbours_[i].size(); ++n) slot[neighbours_[i][n]] = static_cast<int>(n);
     Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
+    ByCamera<CameraBySix> borders;
     for (const auto& [p, ray] : of_block_[i]) {
       const Linear& l = linear_[ray];
       const bool motion = l.motion == static_cast<int>(6 * i);
@@ -387,14 +458,9 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       U += A.transpose() * A;
       row.right += A.transpose() * l.v - Y * reduced_[p].v;
       if (l.motion >= 0 && !motion) row.across[0] += A.transpose() * (l.seconds * A);
-      if (l.camera >= 0) {
-        const Eigen::Matrix<double, camera::parameter_count, 6> KtA = l.K.cast<double>().transpose() * A;
-        row.border.middleRows(l.camera - base, k) += KtA.topRows(k);
-      }
-      for (const CameraRows& c : reduced_[p].cameras) {
-        const Eigen::Matrix<double, camera::parameter_count, 6> WYt = c.W * Y.transpose();
-        row.border.middleRows(c.camera - base, k) -= WYt.topRows(k);
-      }
+      if (l.camera >= 0) add_product(l.K.data(), A.data(), 6, borders.of(l.camera).data());
+      for (const CameraRows& c : reduced_[p].cameras)
+        subtract_product(c.W.data(), Y.data(), 6, borders.of(c.camera).data());
       const ActivePoint& active = points_[p];
       for (int r = 0; r < active.rays; ++r) {
         const Linear& other = linear_[active.first_ray + r];
@@ -410,6 +476,7 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     }
     row.diagonal += U;
     row.diagonal.diagonal() += lambda * U.diagonal();
+    for (const auto& [column, sum] : borders.all()) row.border.middleRows(column - base, k) += sum.topRows(k);
     if (scope_.held.first >= 0 && layout_.station[scope_.held.first] == static_cast<int>(6 * i))
       row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
   });

@@ -37,10 +37,12 @@ class NormalEquations {
 
   /// Sum of squared weighted residuals (with the Cauchy weight where asked) at a block's present values.
   double cost(const Block& block) const;
-  /// Linearises at the present values.
-  void build(const Block& block);
+  /// Linearises at the present values; returns their cost.
+  double build(const Block& block);
   /// Reduced system (lower triangle) and right side, damped: diagonals of U and V times 1 + lambda.
   void reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s);
+  /// By how much the cost falls with the solution `d` of the system last reduced, were all of it linear.
+  double fall_expected(const Eigen::VectorXd& s, const Eigen::VectorXd& d) const { return s.dot(d) + points_fall_; }
   /// Applies station, camera and offset corrections `d` and the points' that follow from them.
   void apply(const Eigen::VectorXd& d, Block& block) const;
 
@@ -69,11 +71,14 @@ class NormalEquations {
   struct Reduced {
     Eigen::Matrix3d V, inverse;
     Eigen::Vector3d v;
+    double cost = 0;
     std::vector<CameraRows> cameras;  ///< one or two as a rule
   };
-  Linear linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X, double robust_scale) const;
+  Linear linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X, double robust_scale,
+                   double* cost) const;
   void linearise(const Block& block, std::size_t point);
   double cost_of(const Block& block, const ActivePoint& active) const;
+  double cost_beside_points(const Block& block) const;
   /// A station's rows of the reduced system, lower triangle.
   struct Row {
     Eigen::Matrix<double, 6, 6> diagonal;
@@ -108,6 +113,7 @@ class NormalEquations {
     Eigen::Matrix<double, 6, 1> weight, misclosure;
   };
   std::vector<MotionTerm> motion_terms_;  ///< what is expected of motion
+  double points_fall_ = 0;                ///< what the points' own corrections take off the cost
   std::vector<ActivePoint> ends_;
   std::vector<Linear> end_rays_;   ///< of all ends, one after the other
   Eigen::MatrixXd end_normal_;     ///< of all end columns: control weights and bars; the last column the right side

@@ -60,24 +60,23 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
   SolveResult out;
   if (equations.layout().columns == 0 || equations.points().empty()) return out;
   out.status = SolveStatus::not_converged;
-  out.cost = equations.cost(block);
-  double lambda = 1e-4, raise = 2.0;
-  int resting = 0;
+  double lambda = 1e-4, damped = lambda, raise = 2.0;
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   Factor factor;
   factor.cholmod().print = 0;  // an indefinite trial is met with damping, not with a message
   bool analysed = false;
-  equations.build(block);
+  out.cost = equations.build(block);
   while (out.iterations < options.max_iterations) {
     progress.check();
     ++out.iterations;
     equations.reduce(lambda, S, s);
     const Values before(block, equations);
-    double cost = std::numeric_limits<double>::infinity();
+    double cost = std::numeric_limits<double>::infinity(), expected = nan;
     if (const auto d = step(factor, S, s, analysed)) {
+      expected = equations.fall_expected(s, *d);
       equations.apply(*d, block);
-      cost = equations.cost(block);
+      cost = equations.build(block);
     }
     if (!(cost <= out.cost * (1 + 1e-12))) {
       before.restore(block);
@@ -86,23 +85,25 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
         out.status = SolveStatus::converged;
         break;
       }
-      lambda = std::max(1e-8, lambda) * raise;
+      damped = lambda = std::max(damped, lambda) * raise;
       raise *= 2;
       if (lambda > 1e8) break;
+      equations.build(block);
       continue;
     }
-    const double fall = (out.cost - cost) / std::max(out.cost, 1e-30);
+    const double fall = (out.cost - cost) / std::max(out.cost, 1e-30), gain = (out.cost - cost) / expected;
     out.cost = cost;
     raise = 2.0;
-    resting = fall < options.cost_tolerance ? resting + 1 : 0;
-    // The last step is undamped: damping goes with the rays' weights, and even a billionth of those would hold what
-    // only a weak prior determines, such as the place of a whole block by its positions.
-    lambda = resting > 0 ? 0.0 : std::max(lambda / 5, 1e-12);
-    if (resting >= 2) {
+    const bool resting = fall < options.cost_tolerance;
+    if (resting && lambda == 0) {
       out.status = SolveStatus::converged;
       break;
     }
-    equations.build(block);
+    // Where the linear model foretold the fall, the next step is undamped, and so is the last: damping goes with the
+    // rays' weights, and even a billionth of those would hold what only a weak prior determines, such as the place of a
+    // whole block by its positions.
+    damped *= std::clamp(1 - std::pow(2 * gain - 1, 3), 0.2, 2.0);
+    lambda = resting || std::abs(gain - 1) < 0.1 ? 0.0 : damped;
   }
   return out;
 }
