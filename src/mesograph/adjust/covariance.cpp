@@ -1,3 +1,4 @@
+#include <cblas.h>
 #include <cholmod.h>
 
 #include <Eigen/Dense>
@@ -65,7 +66,8 @@ Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
   for (int s = 0; s < f.supernodes(); ++s)
     for (int c = 0; c < f.columns(s); ++c) supernode_[f.first(s) + c] = s;
   inverse_.resize(f.supernodes());
-  std::vector<int> at(n, -1);  // where a row stands among those of the supernode at hand
+  const std::lock_guard alone(cholmod_lock());  // its products are BLAS's, too
+  std::vector<int> at(n, -1);                   // where a row stands among those of the supernode at hand
   for (int s = f.supernodes() - 1; s >= 0; --s) {
     const int own = f.columns(s), below = f.rows(s) - own;
     const int* rows = f.row(s) + own;
@@ -79,15 +81,20 @@ Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
         for (int r = c; r < below; ++r) Z(r, c) = inverse_[t](at[rows[r]], rows[c] - f.first(t));
     }
     // G = L_PJ L_JJ^-1; Z_PJ = -Z_PP G; Z_JJ = (L_JJ L_JJ')^-1 - G' Z_PJ.
-    const Eigen::MatrixXd corner =
-        L.topRows(own).triangularView<Eigen::Lower>().solve(Eigen::MatrixXd::Identity(own, own));
-    const Eigen::MatrixXd G = L.bottomRows(below) * corner;
+    const int all = f.rows(s);
+    Eigen::MatrixXd corner = Eigen::MatrixXd::Identity(own, own), G = L.bottomRows(below);
+    cblas_dtrsm(CblasColMajor, CblasLeft, CblasLower, CblasNoTrans, CblasNonUnit, own, own, 1.0, L.data(), all,
+                corner.data(), own);
     Eigen::MatrixXd& out = inverse_[s];
-    out.resize(f.rows(s), own);
+    out.resize(all, own);
     out.topRows(own).noalias() = corner.transpose() * corner;
     if (below == 0) continue;
-    out.bottomRows(below).noalias() = -(Z.selfadjointView<Eigen::Lower>() * G);
-    out.topRows(own).noalias() -= G.transpose() * out.bottomRows(below);
+    cblas_dtrsm(CblasColMajor, CblasRight, CblasLower, CblasNoTrans, CblasNonUnit, below, own, 1.0, L.data(), all,
+                G.data(), below);
+    cblas_dsymm(CblasColMajor, CblasLeft, CblasLower, below, own, -1.0, Z.data(), below, G.data(), below, 0.0,
+                out.data() + own, all);
+    cblas_dgemm(CblasColMajor, CblasTrans, CblasNoTrans, own, own, below, -1.0, G.data(), below, out.data() + own, all,
+                1.0, out.data(), all);
   }
 }
 
