@@ -144,6 +144,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
     if (layout_.end[i] >= 0) ends_.push_back({true, i, 0, 0});
   linear_.resize(rays_.size());
   reduced_.resize(points_.size());
+  for (std::size_t p = 0; p < points_.size(); ++p) claim_cameras(block, points_[p], reduced_[p]);
   of_block_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
   neighbours_.resize(of_block_.size());
   const std::size_t n = of_block_.size();
@@ -178,6 +179,23 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
   for (std::size_t i = 0; i < n; ++i)
     for (std::size_t j = i + 1; j < n; ++j)
       if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));
+}
+
+/// Room for the cameras that a point's rays come from.
+void NormalEquations::claim_cameras(const Block& block, const ActivePoint& active, Reduced& reduced) {
+  const GroundPoint& point = ground_point(block, active);
+  reduced.first_camera = static_cast<int>(camera_rows_.size());
+  for (int r = 0; r < active.rays; ++r) {
+    const int column = layout_.camera[block.stations[point.rays[rays_[active.first_ray + r]].station].camera];
+    const auto claimed = cameras_of(reduced);
+    if (column < 0 ||
+        std::any_of(claimed.begin(), claimed.end(), [&](const CameraRows& c) { return c.camera == column; }))
+      continue;
+    CameraRows& fresh = camera_rows_.emplace_back();
+    fresh.camera = column;
+    fresh.W.setZero();
+    ++reduced.cameras;
+  }
 }
 
 double NormalEquations::cost_of(const Block& block, const ActivePoint& active) const {
@@ -327,8 +345,8 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
   Reduced& reduced = reduced_[p];
   reduced.V.setZero();
   reduced.v.setZero();
-  reduced.cameras.clear();
   reduced.cost = active.surveyed ? control_cost(block.surveyed[active.index]) : 0.0;
+  for (CameraRows& rows : cameras_of(reduced)) rows.W.setZero();
   for (int r = 0; r < active.rays; ++r) {
     const Ray& ray = point.rays[rays_[active.first_ray + r]];
     Linear& linear = linear_[active.first_ray + r];
@@ -337,10 +355,9 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
     reduced.cost += cost;
     const Eigen::Matrix<double, 2, 3> B = linear.B.cast<double>();
     if (linear.camera >= 0) {
-      auto rows = std::find_if(reduced.cameras.begin(), reduced.cameras.end(),
-                               [&](const CameraRows& c) { return c.camera == linear.camera; });
-      if (rows == reduced.cameras.end())
-        rows = reduced.cameras.insert(rows, {linear.camera, Eigen::Matrix<double, camera::parameter_count, 3>::Zero()});
+      const auto cameras = cameras_of(reduced);
+      const auto rows =
+          std::find_if(cameras.begin(), cameras.end(), [&](const CameraRows& c) { return c.camera == linear.camera; });
       rows->W.noalias() += linear.K.cast<double>().transpose() * B;
     }
     reduced.V += B.transpose() * B;
@@ -405,11 +422,11 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       if (!point.inverse.allFinite()) point.inverse.setZero();
       falls[chunk] += point.v.dot(point.inverse * point.v);
       if (border == 0) continue;
-      for (const CameraRows& a : point.cameras) {
+      for (const CameraRows& a : cameras_of(point)) {
         const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
         rights.of(a.camera) -= Y * point.v;
         subtract_product(Y.data(), a.W.data(), most, shares.of(a.camera).data());
-        for (const CameraRows& b : point.cameras)
+        for (const CameraRows& b : cameras_of(point))
           if (b.camera != a.camera)
             sum.block(a.camera - base, b.camera - base, k, k) -= Y.lazyProduct(b.W.transpose()).topLeftCorner(k, k);
       }
@@ -459,7 +476,7 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       row.right += A.transpose() * l.v - Y * reduced_[p].v;
       if (l.motion >= 0 && !motion) row.across[0] += A.transpose() * (l.seconds * A);
       if (l.camera >= 0) add_product(l.K.data(), A.data(), 6, borders.of(l.camera).data());
-      for (const CameraRows& c : reduced_[p].cameras)
+      for (const CameraRows& c : cameras_of(reduced_[p]))
         subtract_product(c.W.data(), Y.data(), 6, borders.of(c.camera).data());
       const ActivePoint& active = points_[p];
       for (int r = 0; r < active.rays; ++r) {

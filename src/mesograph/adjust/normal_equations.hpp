@@ -5,6 +5,7 @@
 #include <mesograph/adjust/block.hpp>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/sortie_terms.hpp>
+#include <span>
 #include <utility>
 #include <vector>
 
@@ -66,14 +67,18 @@ class NormalEquations {
   /// Sum of K'B over a point's rays of one camera; rows beyond the free parameters are zero.
   struct CameraRows {
     int camera = -1;  ///< column
-    Eigen::Matrix<double, camera::parameter_count, 3> W;
+    Eigen::Matrix<double, camera::parameter_count, 3, Eigen::DontAlign> W;
   };
   struct Reduced {
     Eigen::Matrix3d V, inverse;
     Eigen::Vector3d v;
     double cost = 0;
-    std::vector<CameraRows> cameras;  ///< one or two as a rule
+    int first_camera = 0, cameras = 0;  ///< in the list of all; one or two as a rule
   };
+  std::span<CameraRows> cameras_of(const Reduced& point) {
+    return {camera_rows_.data() + point.first_camera, static_cast<std::size_t>(point.cameras)};
+  }
+  void claim_cameras(const Block& block, const ActivePoint& active, Reduced& reduced);
   Linear linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X, double robust_scale,
                    double* cost) const;
   void linearise(const Block& block, std::size_t point);
@@ -97,6 +102,7 @@ class NormalEquations {
   std::vector<int> rays_;  ///< number of the ray within its point
   std::vector<Linear> linear_;
   std::vector<Reduced> reduced_;
+  std::vector<CameraRows> camera_rows_;
   /// Per block of six columns, a station's or its motion's: point and ray; the blocks that follow it and have points or
   /// the station in common with it.
   std::vector<std::vector<std::pair<int, int>>> of_block_;
