@@ -1,6 +1,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/export.hpp>
+#include <mesograph/survey/stages.hpp>
 #include <mesograph/survey/tie_figures.hpp>
 
 #include "console.hpp"
@@ -34,6 +35,15 @@ void run_export(Call& call) {
     call.lines.push_back(file + ": drawn");
     return;
   }
+  if (options.what == "depth") {
+    if (options.image.empty()) throw UsageError("export depth needs a photo: export depth --image A.jpg");
+    const std::filesystem::path name = std::filesystem::path(options.image).filename().replace_extension(".tif");
+    const std::string file = call.has("out") ? call.text("out") : (opened.results() / "depth" / name).string();
+    survey::export_depth(opened, options.image, file);
+    call.json = {{"files", nlohmann::json::array({file})}, {"rows", nullptr}};
+    call.lines.push_back(file + ": written");
+    return;
+  }
   const survey::ExportText text = survey::export_text(opened, options);
   const std::string out = call.has("out") ? call.text("out") : (opened.results() / text.file_name).string();
   call.json = {{"files", nlohmann::json::array({out})}, {"rows", text.rows}};
@@ -49,14 +59,15 @@ void run_export(Call& call) {
 
 Command export_command() {
   return {"export",
-          "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings or residuals", "WHAT",
+          "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings, residuals or depth",
+          "WHAT",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
             add("worst", "with residuals: so many, the largest over their sigma first", cxxopts::value<int>());
             add("pair", "matches of two photos: A,B", cxxopts::value<std::string>());
             add("figure", "with matches --pair: draws them over the photos (results/figures/matches.png)");
-            add("image", "keypoints, matches or residuals of one photo", cxxopts::value<std::string>());
+            add("image", "keypoints, matches, residuals or depth of one photo", cxxopts::value<std::string>());
           },
           run_export};
 }

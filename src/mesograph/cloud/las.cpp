@@ -11,7 +11,7 @@ namespace mesograph::cloud {
 
 namespace {
 
-constexpr std::size_t header_size = 375, record_header_size = 54, record_size = 36 + 1 + 4;
+constexpr std::size_t header_size = 375, record_header_size = 54, record_size = 36 + 1 + 4 + 4, extra_bytes = 3;
 
 /// Little-endian bytes put one after another, at the offsets that the clauses of the standard give.
 class Bytes {
@@ -123,6 +123,7 @@ void put_point(Bytes& out, const LasPoint& p, const Grid& grid) {
   for (const std::uint8_t c : p.colour) out.put(static_cast<std::uint16_t>(c * 256));
   out.put(p.rays);
   out.put(p.sigma_match);
+  out.put(p.sigma_z);
 }
 
 }  // namespace
@@ -133,9 +134,10 @@ void write_las(const std::filesystem::path& path, const std::vector<LasPoint>& p
   Bytes records;
   put_record_header(records, "LASF_Projection", 2112, wkt.size() + 1, "OGC coordinate system WKT");
   records.text(wkt, wkt.size() + 1);
-  put_record_header(records, "LASF_Spec", 4, 2 * 192, "Extra bytes");
+  put_record_header(records, "LASF_Spec", 4, extra_bytes * 192, "Extra bytes");
   put_extra_bytes(records, 1, "rays", "photos that agree on the point");
   put_extra_bytes(records, 9, "sigma_match", "m, height, of matching alone");
+  put_extra_bytes(records, 9, "sigma_z", "m, height, with the block's");
   const std::string head = header(points, grid, header_size + records.size());
   const std::filesystem::path scratch = scratch_path(path);
   std::error_code missing;

@@ -113,7 +113,10 @@ Range range_of(const View& reference, const std::vector<View>& partners, const s
   std::sort(z.begin(), z.end());
   // Up to one in a hundred points may be wrong; their heights do not stretch the range.
   const std::size_t off = z.size() / 100;
-  out.low = z[off] - options.pad, out.high = z[z.size() - 1 - off] + options.pad;
+  out.low = z[off], out.high = z[z.size() - 1 - off];
+  const double pad =
+      options.pad * std::abs(reference.pinhole.C.z() - z[z.size() / 2]) + options.pad_of_span * (out.high - out.low);
+  out.low -= pad, out.high += pad;
   const double x = tile.col + 0.5 * tile.width, y = tile.row + 0.5 * tile.height, middle = z[z.size() / 2];
   double parallax = 0;  // pixels per metre of height
   const Eigen::Vector3d d = reference.pinhole.direction(x, y);
@@ -176,6 +179,34 @@ void match_tile(const View& reference, const std::vector<View>& partners, const 
     }
 }
 
+/// Empties patches of the surface that hang together but not with what lies around them, where they are small: what
+/// matched by chance.
+void remove_specks(photo::Raster<float>& height, const Pinhole& p, const DepthOptions& options) {
+  const int w = height.width;
+  std::vector<char> visited(height.data.size(), 0);
+  std::vector<std::size_t> patch;
+  for (std::size_t seed = 0; seed < visited.size(); ++seed) {
+    if (visited[seed] || std::isnan(height.data[seed])) continue;
+    patch.assign(1, seed);
+    visited[seed] = 1;
+    for (std::size_t next = 0; next < patch.size(); ++next) {
+      const std::size_t at = patch[next];
+      const int col = static_cast<int>(at % w), row = static_cast<int>(at / w);
+      const double step = options.speck_step_px * std::abs(p.C.z() - height.data[at]) / p.c;
+      const auto visit = [&](int c, int r) {
+        if (c < 0 || r < 0 || c >= w || r >= height.height) return;
+        const std::size_t to = static_cast<std::size_t>(r) * w + c;
+        if (visited[to] || !(std::abs(height.data[to] - height.data[at]) <= step)) return;
+        visited[to] = 1;
+        patch.push_back(to);
+      };
+      visit(col - 1, row), visit(col + 1, row), visit(col, row - 1), visit(col, row + 1);
+    }
+    if (static_cast<int>(patch.size()) >= options.least_patch) continue;
+    for (const std::size_t at : patch) height.data[at] = std::numeric_limits<float>::quiet_NaN();
+  }
+}
+
 }  // namespace
 
 photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
@@ -192,6 +223,7 @@ photo::Raster<float> match_depth(const View& reference, const std::vector<View>&
       tile.height = std::min(h, inner.row + inner.height + options.margin) - tile.row;
       match_tile(reference, partners, ground, tile, inner, options, out);
     }
+  remove_specks(out, reference.pinhole, options);
   return out;
 }
 

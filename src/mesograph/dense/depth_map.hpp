@@ -12,10 +12,15 @@ struct DepthOptions {
                          ///< pixels, 260 MB a thread
   int margin = 32;       ///< overlap of tiles, pixels
   double step_px = 1.0;  ///< parallax between neighbouring heights in the widest partner; more skips minima
-  double pad = 3.0;      ///< m beyond the heights of the tile's tie points: huts, shrubs, edges
+  /// Beyond the heights of the tile's tie points, for huts, shrubs, edges: shares of the distance and of what they
+  /// span.
+  double pad = 0.045, pad_of_span = 0.2;
   int most_labels = 320;
   double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
   double least_score = 0.45;    ///< correlation below which a pixel stays empty
+  /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground are emptied.
+  int least_patch = 50;
+  double speck_step_px = 2.0;
   SemiGlobalOptions semi_global;
 };
 

@@ -27,10 +27,12 @@ double agreeing_height(const MappedView& view, const Eigen::Vector3d& X, double 
 
 }  // namespace
 
-std::vector<CloudPoint> confirmed_points(const MappedView& reference, const photo::Rgb& colour,
-                                         const std::vector<const MappedView*>& others, const FuseOptions& options) {
-  std::vector<CloudPoint> out;
+Confirmed confirm(const MappedView& reference, const std::vector<const MappedView*>& others,
+                  const FuseOptions& options) {
   const Pinhole& p = reference.pinhole;
+  constexpr float none = std::numeric_limits<float>::quiet_NaN();
+  Confirmed out{photo::Raster<float>(p.width, p.height, 1, none), photo::Raster<float>(p.width, p.height, 1, none),
+                photo::Raster<std::uint8_t>(p.width, p.height)};
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
       const Eigen::Vector3d X = surface_point(reference, col, row);
@@ -47,14 +49,32 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
       }
       if (n < options.min_views) continue;
       const double mean = sum / n, shift = mean - X.z();
+      if (n == 2 && 2 * std::abs(shift) > options.pair_tolerance_px * reach / options.tolerance_px) continue;
+      // The photos' errors are alike, for they see the same texture: the mean is hardly better than one of them.
       const double variance = std::max(0.0, (squares - n * shift * shift) / (n - 1));
-      CloudPoint point;
+      const auto sigma = static_cast<float>(std::sqrt(variance));
+      if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;
+      out.height.at(col, row) = static_cast<float>(mean);
+      out.sigma.at(col, row) = sigma;
+      out.rays.at(col, row) = static_cast<std::uint8_t>(std::min(n, 255));
+    }
+  return out;
+}
+
+std::vector<CloudPoint> confirmed_points(const MappedView& reference, const photo::Rgb& colour,
+                                         const std::vector<const MappedView*>& others, const FuseOptions& options) {
+  std::vector<CloudPoint> out;
+  const Pinhole& p = reference.pinhole;
+  const Confirmed surface = confirm(reference, others, options);
+  for (int row = 0; row < p.height; ++row)
+    for (int col = 0; col < p.width; ++col) {
+      if (surface.rays.at(col, row) == 0) continue;
       const Eigen::Vector3d d = p.direction(col + 0.5, row + 0.5);
-      point.X = p.C + (mean - p.C.z()) / d.z() * d;
+      CloudPoint point;
+      point.X = p.C + (surface.height.at(col, row) - p.C.z()) / d.z() * d;
       for (int ch = 0; ch < 3; ++ch) point.colour[static_cast<std::size_t>(ch)] = colour.at(col, row, ch);
-      point.rays = n;
-      point.sigma_match = static_cast<float>(std::sqrt(variance / n));
-      if (std::isfinite(options.max_sigma) && point.sigma_match > options.max_sigma) continue;
+      point.rays = surface.rays.at(col, row);
+      point.sigma_match = surface.sigma.at(col, row);
       out.push_back(point);
     }
   return out;

@@ -15,9 +15,10 @@ struct CloudPoint {
 };
 
 struct FuseOptions {
-  int min_views = 3;          ///< photos that must agree, the reference included
-  double tolerance_px = 1.5;  ///< most distance of another photo's surface, in pixels of the level on the ground
-  double max_sigma = nan;     ///< m; NaN: no limit
+  int min_views = 3;                ///< photos that must agree, the reference included
+  double tolerance_px = 1.5;        ///< most distance of another photo's surface, in pixels of the level on the ground
+  double pair_tolerance_px = 0.75;  ///< the same where two photos alone agree
+  double max_sigma = nan;           ///< m; NaN: no limit
 };
 
 struct MappedView {
@@ -25,8 +26,15 @@ struct MappedView {
   photo::Raster<float> height;  ///< of match_depth
 };
 
-/// Points of one photo's surface that other photos' surfaces confirm: each ray is cut at the mean height of those that
-/// agree. `colour`: its pinhole photo.
+/// One photo's surface where other photos' surfaces confirm it: each ray is cut at the mean height of those that agree.
+struct Confirmed {
+  photo::Raster<float> height, sigma;  ///< m, NaN where not confirmed; sigma of the height from the agreement
+  photo::Raster<std::uint8_t> rays;    ///< photos that agree, the reference included
+};
+Confirmed confirm(const MappedView& reference, const std::vector<const MappedView*>& others,
+                  const FuseOptions& options);
+
+/// Its points. `colour`: its pinhole photo.
 std::vector<CloudPoint> confirmed_points(const MappedView& reference, const photo::Rgb& colour,
                                          const std::vector<const MappedView*>& others, const FuseOptions& options);
 

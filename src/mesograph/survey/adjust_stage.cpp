@@ -227,6 +227,7 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
   out.summary["free"] = free_names(survey, options);
   out.summary["sightings"] = sightings_of(survey, named);
   out.summary["set_aside"] = aside;
+  out.summary["inputs"] = adjust_fingerprint(survey, {});  // what it was made from, whatever its options
   warn(survey, named, result, out.summary["check"], progress);
   out.summary["bowl"] = say_doubts(named, result, progress);
   if (options.as.empty()) {  // a result beside the one that stands decides nothing

@@ -243,15 +243,33 @@ CameraStart listed_camera(const camera::Camera& camera) {
   return out;
 }
 
-/// Photos without pixels, from the listing's rows that no file stands for.
+/// A camera of the listing in the table; one whose principal distance it does not know keeps what the photo says.
+void take_camera(PhotoTable& table, const camera::Camera& camera, const Photo* photo) {
+  const auto same = [&](const CameraStart& c) { return c.name == camera.name; };
+  if (std::any_of(table.cameras.begin(), table.cameras.end(), same)) return;
+  CameraStart start = listed_camera(camera);
+  if (photo && !(camera.interior[camera::c] > 0))
+    start.c = photo::principal_distance_px(photo->metadata, start.width, start.height, start.guessed);
+  table.cameras.push_back(start);
+}
+
+/// What the listing says of photos: their cameras, and photos without pixels from rows that no file stands for.
 void add_listed(const Survey& survey, PhotoTable& table) {
   const auto listing = load_listing(survey);
   if (!listing) return;
   const auto known = camera::read_cameras(survey.inputs() / "cameras.json");
   for (const Listing::Row& row : listing->rows) {
     const camera::Camera& camera = known.at(row.camera);
-    if (std::any_of(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; }))
+    const auto found =
+        std::find_if(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; });
+    if (found != table.photos.end()) {
+      if (found->width != camera.width || found->height != camera.height)
+        throw Error("admit: photo '{}' has {} x {} pixels, its camera {} in the listing {} x {}; correct cameras.json",
+                    found->image, found->width, found->height, row.camera, camera.width, camera.height);
+      found->camera = row.camera;
+      take_camera(table, camera, &*found);
       continue;
+    }
     Photo p;
     p.image = row.image;
     p.sortie = row.sortie.empty() ? "listing" : row.sortie;
@@ -259,10 +277,11 @@ void add_listed(const Survey& survey, PhotoTable& table) {
     p.width = camera.width, p.height = camera.height;
     p.camera = row.camera;
     table.photos.push_back(p);
-    if (std::none_of(table.cameras.begin(), table.cameras.end(),
-                     [&](const CameraStart& c) { return c.name == row.camera; }))
-      table.cameras.push_back(listed_camera(camera));
+    take_camera(table, camera, nullptr);
   }
+  std::set<std::string> used;
+  for (const Photo& p : table.photos) used.insert(p.camera);
+  std::erase_if(table.cameras, [&](const CameraStart& c) { return !used.count(c.name); });
 }
 
 /// What the flight looks like from metadata alone, with warnings for what will hurt later.

@@ -55,7 +55,7 @@ struct Settings {
   bool adjust_found = true;               ///< sightings of the finder take part, not only confirmed ones
   std::optional<double> densify_spacing;  ///< m
   std::optional<int> densify_level;
-  int densify_min_views = 3;
+  int densify_min_views = 2;
   std::optional<double> densify_max_sigma;  ///< m
   std::map<std::string, double> tolerance;  ///< check_rmse_h, check_rmse_v, image_rms_px, oriented_share
   std::vector<std::string> want = {"report", "cloud"};

@@ -65,10 +65,16 @@ struct DensifyStageOptions {
   std::optional<int> min_views;     ///< default [densify] min_views
   std::optional<double> max_sigma;  ///< m
   std::filesystem::path out;        ///< default results/cloud.las
+  std::string only;                 ///< photos of this sortie alone
+  bool force = false;               ///< goes on with an adjustment that is out of date
 };
-/// Dense cloud of the adjusted block as LAS.
+/// Dense cloud of the adjusted block as LAS; of a block that was never adjusted, but that a listing orients, with its
+/// stations and cameras as they are.
 Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& progress);
 std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions& options = {});
+/// Depth along the camera's axis and its sigma (m, NaN: none) of a photo at the level of the last densify, in the
+/// photo's own geometry, as a GeoTIFF of two bands. Where two photos agree. Throws Error where densify has not run.
+void export_depth(const Survey& survey, const std::string& image, const std::filesystem::path& file);
 
 /// results/report.html from the last adjustment; `compare`: beside the one kept under this name (adjust --as).
 Outcome report(Survey& survey, const std::string& compare, Progress& progress);
