@@ -23,7 +23,8 @@ std::vector<cloud::LasPoint> some_points() {
     out.push_back({{431200.1234 + 0.13 * i, 6822400.5678 - 0.07 * i, 640 + 0.01 * i},
                    {static_cast<std::uint8_t>(i % 256), 128, 255},
                    static_cast<std::uint8_t>(3 + i % 9),
-                   0.001f * static_cast<float>(i)});
+                   0.001f * static_cast<float>(i),
+                   0.002f * static_cast<float>(i)});
   return out;
 }
 
@@ -50,7 +51,7 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
   CHECK(at<std::uint32_t>(b, 100) == 2);  // variable length records
   CHECK(b[104] == 7);
   const auto length = at<std::uint16_t>(b, 105);
-  CHECK(length == 36 + 5);
+  CHECK(length == 36 + 1 + 4 + 4);
   for (std::size_t i = 0; i < 6; ++i) CHECK(at<std::uint32_t>(b, 107 + 4 * i) == 0);  // legacy counts
   CHECK(at<std::uint64_t>(b, 247) == points.size());
   CHECK(at<std::uint64_t>(b, 255) == points.size());  // all first returns
@@ -66,7 +67,9 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
   CHECK(b.substr(extra + 54 + 4, 4) == "rays");
   CHECK(b[extra + 54 + 192 + 2] == 9);  // float
   CHECK(b.substr(extra + 54 + 192 + 4, 11) == "sigma_match");
-  CHECK(extra + 54 + 384 == first);
+  CHECK(b[extra + 54 + 384 + 2] == 9);
+  CHECK(b.substr(extra + 54 + 384 + 4, 7) == "sigma_z");
+  CHECK(extra + 54 + 576 == first);
   for (std::size_t i = 0; i < points.size(); i += 99) {
     const std::size_t p = first + i * length;
     for (std::size_t a = 0; a < 3; ++a) {
@@ -81,6 +84,7 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
     CHECK(at<std::uint16_t>(b, p + 30) == points[i].colour[0] * 256);
     CHECK(static_cast<std::uint8_t>(b[p + 36]) == points[i].rays);
     CHECK(at<float>(b, p + 37) == points[i].sigma_match);
+    CHECK(at<float>(b, p + 41) == points[i].sigma_z);
   }
   // Bounds (max x, min x, ...) are those of the stored integers.
   CHECK(std::abs(at<double>(b, 179) - points.back().X.x()) < 0.00051);

@@ -170,10 +170,40 @@ TEST_CASE("A point needs three photos that agree, and takes their mean height") 
   for (const dense::CloudPoint& p : points) {
     if (p.rays != 3) continue;
     CHECK(std::abs(p.X.z() - 0.03) < 1e-6);
-    // Standard deviation of 0, 0.06, 0.03 over root 3, by hand.
-    CHECK(std::abs(p.sigma_match - 0.03 / std::sqrt(3.0)) < 1e-6);
+    CHECK(std::abs(p.sigma_match - 0.03) < 1e-6);  // standard deviation of 0, 0.06, 0.03, by hand
     CHECK(p.colour[0] == 99);
   }
+}
+
+TEST_CASE("Two photos alone confirm what agrees within three quarters of a pixel") {
+  const dense::Pinhole pinhole = camera_at(0, 0);
+  const double pixel = pinhole.C.z() / pinhole.c;  // on level ground at nought
+  const auto mapped = [](double x, double z) {
+    return dense::MappedView{camera_at(x, 0), photo::Raster<float>(160, 120, 1, static_cast<float>(z))};
+  };
+  const photo::Rgb colour(160, 120, 3, 99);
+  dense::FuseOptions options;
+  options.min_views = 2;
+  for (const auto& [off, kept] : {std::pair{0.6, true}, {1.1, false}}) {
+    const dense::MappedView reference = mapped(0, 0), other = mapped(2, off * pixel);
+    const auto points = dense::confirmed_points(reference, colour, {&other}, options);
+    CHECK((points.size() > 5000) == kept);
+    if (!kept) CHECK(points.empty());
+  }
+}
+
+TEST_CASE("A small patch that nothing continues is emptied, a roof is not") {
+  const dense::Pinhole p = camera_at(0, 0);
+  photo::Raster<float> height(p.width, p.height, 1, 0.0f);
+  const auto raise = [&](int col, int row, int size) {
+    for (int r = row; r < row + size; ++r)
+      for (int c = col; c < col + size; ++c) height.at(c, r) = 9.0f;
+  };
+  raise(20, 20, 5), raise(60, 60, 12);
+  dense::remove_specks(height, p, {});
+  CHECK(std::isnan(height.at(22, 22)));
+  CHECK(height.at(66, 66) == 9.0f);
+  CHECK(height.at(0, 0) == 0.0f);
 }
 
 TEST_CASE("Merging leaves one point a column and layer, whatever the order") {

@@ -179,8 +179,8 @@ void match_tile(const View& reference, const std::vector<View>& partners, const 
     }
 }
 
-/// Empties patches of the surface that hang together but not with what lies around them, where they are small: what
-/// matched by chance.
+}  // namespace
+
 void remove_specks(photo::Raster<float>& height, const Pinhole& p, const DepthOptions& options) {
   const int w = height.width;
   std::vector<char> visited(height.data.size(), 0);
@@ -206,8 +206,6 @@ void remove_specks(photo::Raster<float>& height, const Pinhole& p, const DepthOp
     for (const std::size_t at : patch) height.data[at] = std::numeric_limits<float>::quiet_NaN();
   }
 }
-
-}  // namespace
 
 photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
                                  const std::vector<GroundHint>& ground, const DepthOptions& options) {

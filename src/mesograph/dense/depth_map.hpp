@@ -42,4 +42,8 @@ struct GroundHint {
 photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
                                  const std::vector<GroundHint>& ground, const DepthOptions& options = {});
 
+/// Empties patches of a surface that hang together but not with what lies around them, where they are small: what
+/// matched by chance. Part of match_depth.
+void remove_specks(photo::Raster<float>& height, const Pinhole& pinhole, const DepthOptions& options);
+
 }  // namespace mesograph::dense

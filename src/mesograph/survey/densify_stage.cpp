@@ -424,7 +424,8 @@ void export_depth(const Survey& survey, const std::string& image, const fs::path
   if (!fs::exists(job.item(station)))
     throw Error("export depth: '{}' has no depth map: it has no partners, or densify is out of date", image);
   std::vector<dense::MappedView> others;
-  for (const int other : witnesses(job.partners)[station]) others.push_back(load_depth(job, other));
+  const auto witness = witnesses(job.partners);
+  for (const int other : witness[station]) others.push_back(load_depth(job, other));
   std::vector<const dense::MappedView*> list;
   for (const dense::MappedView& other : others) list.push_back(&other);
   dense::FuseOptions fuse;

@@ -1,0 +1,114 @@
+#!/usr/bin/python3
+"""Clouds and depth maps against the made-up site's true surface, from true stations and cameras that a listing gives: no
+orientation, no adjustment. By the built program: usage as in harness.py."""
+import struct
+import sys
+from pathlib import Path
+
+import numpy as np
+from geometry import rotation
+from harness import SMALL, call, folder, good, rows, run_all
+from osgeo import gdal
+
+sys.path.insert(0, str(Path(__file__).parents[2] / "scripts"))
+from truth import Surface, grid_scale, read_las  # noqa: E402  (shares no code with the program)
+
+WORK = folder()
+SURVEY = WORK / "s"
+TRUE = {r["image"]: r for r in rows(SMALL / "truth" / "stations.csv")}
+SURFACE = Surface(SMALL / "truth" / "surface.tif")
+
+
+def listed():
+    """The good photos with their true stations, tied and densified."""
+    bad = {r["image"] for r in rows(SMALL / "truth" / "bad_photos.csv")}
+    kept = [r for r in TRUE.values() if r["image"] not in bad]
+    text = ",".join(kept[0]) + "\n" + "".join(",".join(r.values()) + "\n" for r in kept)
+    (WORK / "stations.csv").write_text(text)
+    good("new", SURVEY, "--crs", "EPSG:25833+5773")
+    for sortie in ("grid", "cross"):
+        good("admit", SMALL / "photos" / sortie, "--sortie", sortie, "-s", SURVEY)
+    early = call("densify", "-s", SURVEY)
+    assert early.code == 3 and "adjust has not run" in early.last, early.last
+    good("admit", "--listing", WORK / "stations.csv", "--cameras", SMALL / "truth" / "cameras.json", "-s", SURVEY)
+    untied = call("densify", "-s", SURVEY)
+    assert untied.code == 3 and "mesograph tie" in untied.last, untied.last
+    good("tie", "-s", SURVEY)
+    return good("densify", "--level", 0, "-s", SURVEY)
+
+
+ANSWER = listed()
+GSD = ANSWER["spacing"] / 2
+
+
+def las_columns():
+    """Rays, sigma_match and sigma_z, by the standard's offsets: the extra bytes follow the 36 of format 7."""
+    data = np.frombuffer((SURVEY / "results" / "cloud.las").read_bytes(), dtype=np.uint8)
+    first, length = struct.unpack_from("<I", data, 96)[0], struct.unpack_from("<H", data, 105)[0]
+    raw = data[first:].reshape(-1, length)
+    return raw[:, 36], *(raw[:, at : at + 4].copy().view("<f4")[:, 0] for at in (37, 41))
+
+
+def test_the_cloud_lies_on_the_true_surface_without_bias():
+    xyz, rays, wkt, _ = read_las(SURVEY / "results" / "cloud.las")
+    assert "COMPD_CS" in wkt and len(xyz) == ANSWER["points"] and ANSWER["check_heights"] is None
+    error = xyz[:, 2] - SURFACE.at(xyz[:, 0], xyz[:, 1])
+    flat = np.isfinite(error)
+    # Photos of a hundredth of a camera's pixels, two or three to a place: the figures of whole surveys are in docs/methods.md.
+    assert np.median(np.abs(error[flat])) < 0.5 * GSD and abs(np.median(error[flat])) < 0.15 * GSD
+    assert np.mean(np.abs(error[flat]) < 3 * GSD) > 0.9
+    assert rays.min() == 2 and rays.max() > 3
+
+
+def test_sigmas_are_those_of_errors_and_stations_that_are_given_add_nothing():
+    xyz, _, _, _ = read_las(SURVEY / "results" / "cloud.las")
+    rays, matching, total = las_columns()
+    assert np.array_equal(matching, total) and (matching > 0).mean() > 0.99
+    error = np.abs(xyz[:, 2] - SURFACE.at(xyz[:, 0], xyz[:, 1]))
+    within = np.nanmean(error[rays > 2] < matching[rays > 2])
+    assert 0.5 < within < 0.8, within  # a normal distribution has 0.68
+
+
+def test_depth_of_a_photo_leads_to_the_true_surface():
+    image = "G0002.jpg"
+    good("export", "depth", "--image", image, "-s", SURVEY)
+    data = gdal.Open(str(SURVEY / "results" / "depth" / "G0002.tif"))
+    depth, sigma = (data.GetRasterBand(b).ReadAsArray() for b in (1, 2))
+    assert depth.shape == (360, 480) and np.isnan(depth).any() and np.isfinite(depth).mean() > 0.3
+    assert np.array_equal(np.isnan(depth), np.isnan(sigma)) and np.nanmin(sigma) >= 0
+    # Back to the ground by this file's own rays: distortion taken out by a fixed point, lengths brought to the grid.
+    import json
+
+    station, camera = TRUE[image], json.loads((SMALL / "truth" / "cameras.json").read_text())[TRUE[image]["camera"]]
+    row, col = np.nonzero(np.isfinite(depth))
+    ud, wd = (col + 0.5 - 240 - camera["x0"]) / camera["c"], (row + 0.5 - 180 - camera["y0"]) / camera["c"]
+    u, w = ud.copy(), wd.copy()
+    for _ in range(20):
+        r2 = u * u + w * w
+        grow = 1 + camera["k1"] * r2 + camera["k2"] * r2**2 + camera["k3"] * r2**3
+        u = (ud - camera["p1"] * (r2 + 2 * u * u) - 2 * camera["p2"] * u * w) / grow
+        w = (wd - camera["p2"] * (r2 + 2 * w * w) - 2 * camera["p1"] * u * w) / grow
+    v = np.column_stack([u, -w, -np.ones_like(u)]) * depth[row, col][:, None]
+    X = v @ rotation(*np.radians([float(station[a]) for a in ("omega", "phi", "kappa")])).T
+    k = grid_scale(float(station["east"]))
+    east, north = float(station["east"]) + k * X[:, 0], float(station["north"]) + k * X[:, 1]
+    error = float(station["height"]) + X[:, 2] - SURFACE.at(east, north)
+    assert np.nanmedian(np.abs(error)) < 0.6 * GSD, np.nanmedian(np.abs(error)) / GSD
+    for words, code, said in ((["--image", "G9.jpg"], 3, "is not in this survey"), ([], 2, "needs a photo")):
+        refused = call("export", "depth", *words, "-s", SURVEY)
+        assert refused.code == code and said in refused.last, refused.last
+
+
+def test_one_sortie_alone_and_a_listing_of_other_photos():
+    only = good("densify", "--level", 0, "--only", "grid", "--out", WORK / "grid.las", "-s", SURVEY)
+    assert 0 < only["points"] < ANSWER["points"]
+    nobody = call("densify", "--only", "north", "-s", SURVEY)
+    assert nobody.code == 3 and "no such sortie" in nobody.last, nobody.last
+    text = (SMALL / "truth" / "cameras.json").read_text().replace('"width": 480', '"width": 640')
+    (WORK / "wide.json").write_text(text)
+    wrong = call("admit", "--listing", WORK / "stations.csv", "--cameras", WORK / "wide.json", "-s", SURVEY)
+    assert wrong.code == 3 and "480 x 360" in wrong.last and "correct cameras.json" in wrong.last, wrong.last
+
+
+if __name__ == "__main__":
+    sys.exit(run_all(sys.modules[__name__]))
