@@ -1,6 +1,7 @@
 #!/usr/bin/python3
 """Clouds and depth maps against the made-up site's true surface, from true stations and cameras that a listing gives: no
 orientation, no adjustment. By the built program: usage as in harness.py."""
+import json
 import struct
 import sys
 from pathlib import Path
@@ -77,8 +78,6 @@ def test_depth_of_a_photo_leads_to_the_true_surface():
     assert depth.shape == (360, 480) and np.isnan(depth).any() and np.isfinite(depth).mean() > 0.3
     assert np.array_equal(np.isnan(depth), np.isnan(sigma)) and np.nanmin(sigma) >= 0
     # Back to the ground by this file's own rays: distortion taken out by a fixed point, lengths brought to the grid.
-    import json
-
     station, camera = TRUE[image], json.loads((SMALL / "truth" / "cameras.json").read_text())[TRUE[image]["camera"]]
     row, col = np.nonzero(np.isfinite(depth))
     ud, wd = (col + 0.5 - 240 - camera["x0"]) / camera["c"], (row + 0.5 - 180 - camera["y0"]) / camera["c"]
@@ -97,6 +96,34 @@ def test_depth_of_a_photo_leads_to_the_true_surface():
     for words, code, said in ((["--image", "G9.jpg"], 3, "is not in this survey"), ([], 2, "needs a photo")):
         refused = call("export", "depth", *words, "-s", SURVEY)
         assert refused.code == code and said in refused.last, refused.last
+
+
+def test_a_site_laid_on_its_side_gives_the_same_cloud():
+    # A local frame whose z is the site's north: all photos look along the level.
+    side = np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])
+    where, origin = WORK / "side", np.array([431200.0, 6822400.0, 640.0])
+    k = grid_scale(origin[0])
+    text = "image,sortie,camera,east,north,height,omega,phi,kappa\n"
+    for r in rows(WORK / "stations.csv"):
+        C = (np.array([float(r[a]) for a in ("east", "north", "height")]) - origin) / [k, k, 1]
+        R = side @ rotation(*np.radians([float(r[a]) for a in ("omega", "phi", "kappa")]))
+        angles = np.degrees([np.arctan2(-R[1, 2], R[2, 2]), np.arcsin(R[0, 2]), np.arctan2(-R[0, 1], R[0, 0])])
+        numbers = ",".join(f"{v:.8f}" for v in [*(side @ C), *angles])
+        text += f"{r['image']},{r['sortie']},{r['camera']},{numbers}\n"
+    (WORK / "side.csv").write_text(text)
+    good("new", where, "--crs", "local")
+    for sortie in ("grid", "cross"):
+        good("admit", SMALL / "photos" / sortie, "--sortie", sortie, "-s", where)
+    good("admit", "--listing", WORK / "side.csv", "--cameras", SMALL / "truth" / "cameras.json", "-s", where)
+    good("tie", "-s", where)
+    answer = good("densify", "--level", 0, "-s", where)
+    assert abs(answer["points"] / ANSWER["points"] - 1) < 0.05, (answer["points"], ANSWER["points"])
+    data = np.frombuffer((where / "results" / "cloud.las").read_bytes(), dtype=np.uint8)
+    first, length = struct.unpack_from("<I", data, 96)[0], struct.unpack_from("<H", data, 105)[0]
+    scale, offset = (np.array(struct.unpack_from("<3d", data, at)) for at in (131, 155))
+    xyz = (data[first:].reshape(-1, length)[:, :12].copy().view("<i4") * scale + offset) @ side * [k, k, 1] + origin
+    error = xyz[:, 2] - SURFACE.at(xyz[:, 0], xyz[:, 1])
+    assert np.nanmedian(np.abs(error)) < 0.5 * GSD and abs(np.nanmedian(error)) < 0.15 * GSD
 
 
 def test_one_sortie_alone_and_a_listing_of_other_photos():
