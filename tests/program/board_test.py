@@ -154,6 +154,8 @@ def test_all_points_are_control_and_there_are_no_ties():
     assert answer["tie_points"] == 0 and answer["photos"] == 26
     compare(where, answer, *board.adjust(set(board.gross)))
     good("report", "-s", where)
+    made = good("run", "-s", where)  # with the parameters of survey.toml, no ties, no orientation and no cloud
+    assert made["adjust"]["did"] == "made" and not {"tie", "orient", "densify"} & set(made), list(made)
 
 
 def test_four_control_points_and_the_rest_as_ties():

@@ -1,3 +1,5 @@
+#include <algorithm>
+#include <mesograph/survey/photo_table.hpp>
 #include <mesograph/survey/stages.hpp>
 
 namespace mesograph::survey {
@@ -17,14 +19,20 @@ nlohmann::ordered_json run(Survey& survey, bool only_preview, Progress& progress
     add("preview", preview(survey, progress));
     return out;
   }
-  add("tie", tie(survey, {}, progress));
-  add("orient", orient(survey, progress));
+  // A listing of photos without pixels, such as those of a calibration board, is adjusted as it is.
+  const PhotoTable photos = load_photos(survey);
+  const bool pixels = std::any_of(photos.photos.begin(), photos.photos.end(),
+                                  [](const Photo& p) { return p.screened_out.empty() && !p.path.empty(); });
+  if (pixels || survey.store.stage("tie")) {
+    add("tie", tie(survey, {}, progress));
+    add("orient", orient(survey, progress));
+  }
   if (std::filesystem::exists(survey.inputs() / "control.csv")) {
     add("control", control(survey, {}, progress));
     add("sight", sight(survey, {}, progress));
   }
   add("adjust", adjust(survey, {}, progress));
-  if (survey.settings.wants("cloud")) add("densify", densify(survey, {}, progress));
+  if (survey.settings.wants("cloud") && pixels) add("densify", densify(survey, {}, progress));
   if (survey.settings.wants("report")) add("report", report(survey, "", progress));
   return out;
 }

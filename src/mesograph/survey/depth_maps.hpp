@@ -1,0 +1,53 @@
+#pragma once
+
+#include <mesograph/dense/fuse.hpp>
+#include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/stages.hpp>
+#include <set>
+#include <vector>
+
+namespace mesograph::survey {
+
+/// What was asked of a cloud, with the survey's defaults filled in.
+struct CloudRequest {
+  double spacing = nan;
+  int level = 1, min_views = 3;
+  double max_sigma = nan;
+};
+
+/// The adjusted block; else one that a listing orients, its stations and cameras as they are. Throws Error where there
+/// is none, or where the adjustment is out of date and that was not asked for.
+NamedBlock block_to_densify(const Survey& survey, const PhotoTable& photos, const DensifyStageOptions& options,
+                            Progress& progress);
+/// What that block's state follows from.
+std::string densified_block_print(const Survey& survey);
+
+/// Everything that depth maps follow from, and where they are kept.
+struct DepthJob {
+  const Survey& survey;
+  std::vector<const Photo*> kept;
+  adjust::Block block;   ///< turned so that photos look down on average: ground is swept by horizontal planes
+  Eigen::Matrix3d turn;  ///< of the block, from the local frame
+  CloudRequest request;
+  std::vector<std::vector<int>> partners;
+  std::vector<std::vector<dense::GroundHint>> hints;  ///< per station
+  std::string print;                                  ///< of the block and the level
+
+  /// `only`: photos of this sortie alone; empty: all. Throws Error where a photo has no pixels, or none is left.
+  DepthJob(const Survey& survey, const PhotoTable& photos, const NamedBlock& named, const std::string& only);
+  void ask(const CloudRequest& what);
+
+  std::filesystem::path item(int station) const { return survey.store.item("depth", kept[station]->image, print); }
+  dense::Pinhole pinhole(int station) const;
+  dense::View view(int station) const;
+  /// Median height of the ground that a station's tie points show, m.
+  double ground_below(int station) const;
+  /// Photos whose maps may confirm a station's: its partners, and those it is a partner of.
+  std::vector<std::set<int>> witnesses() const;
+};
+
+/// Depth maps of all photos with partners, those that are there left as they are.
+void make_depth_maps(const DepthJob& job, Progress& progress);
+dense::MappedView load_depth(const DepthJob& job, int station);
+
+}  // namespace mesograph::survey

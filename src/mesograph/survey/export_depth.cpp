@@ -1,0 +1,70 @@
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/photo/float_tif.hpp>
+#include <mesograph/survey/depth_maps.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Depth along the camera's axis and its sigma at the pixels of the photo itself, from the surface of its pinhole
+/// photo.
+photo::Raster<float> in_photo(const camera::Camera& camera, const dense::Pinhole& p, const dense::Confirmed& surface) {
+  constexpr float none = std::numeric_limits<float>::quiet_NaN();
+  photo::Raster<float> out(p.width, p.height, 2, none);
+  for (int row = 0; row < p.height; ++row)
+    for (int col = 0; col < p.width; ++col) {
+      const Eigen::Vector2d x((col + 0.5) * camera.width / p.width, (row + 0.5) * camera.height / p.height);
+      const auto v = camera::ray(camera, x);
+      if (!v) continue;
+      const Eigen::Vector3d d = p.R * *v;
+      const Eigen::Vector2d at = p.project(p.C + d);
+      if (!p.inside(at, 0)) continue;
+      const int c = static_cast<int>(at.x()), r = static_cast<int>(at.y());
+      if (surface.rays.at(c, r) == 0) continue;
+      // v has a z of -1: what d is stretched by is the depth along the camera's axis.
+      out.at(col, row, 0) = static_cast<float>((surface.height.at(c, r) - p.C.z()) / d.z());
+      out.at(col, row, 1) = static_cast<float>(surface.sigma.at(c, r) / std::abs(d.z()));
+    }
+  return out;
+}
+
+}  // namespace
+
+void export_depth(const Survey& survey, const std::string& image, const fs::path& file) {
+  const auto made = survey.store.stage("densify");
+  if (!made || !made->summary.contains("level"))
+    throw Error("export depth: densify has not run; run mesograph densify first");
+  const PhotoTable photos = load_photos(survey);
+  Progress quiet;
+  DensifyStageOptions options;
+  options.force = true;
+  const NamedBlock named = block_to_densify(survey, photos, options, quiet);
+  DepthJob job(survey, photos, named, made->summary.value("only", ""));
+  CloudRequest request;
+  request.level = made->summary.at("level"), request.min_views = 2;
+  job.ask(request);
+  const auto found = std::find(named.images.begin(), named.images.end(), image);
+  if (found == named.images.end()) throw Error("export depth: photo '{}' is not in this survey", image);
+  const int station = static_cast<int>(found - named.images.begin());
+  if (!fs::exists(job.item(station)))
+    throw Error("export depth: '{}' has no depth map: it has no partners, or densify is out of date", image);
+  std::vector<dense::MappedView> others;
+  const auto witness = job.witnesses();
+  for (const int other : witness[station]) others.push_back(load_depth(job, other));
+  std::vector<const dense::MappedView*> list;
+  for (const dense::MappedView& other : others) list.push_back(&other);
+  dense::FuseOptions fuse;
+  fuse.min_views = 2;
+  const dense::MappedView own = load_depth(job, station);
+  const dense::Confirmed surface = dense::confirm(own, list, fuse);
+  const camera::Camera& camera = job.block.cameras[job.block.stations[station].camera];
+  photo::write_tif(file, in_photo(camera, own.pinhole, surface),
+                   "depth along the camera's axis and its sigma, m; NaN: none");
+}
+
+}  // namespace mesograph::survey
