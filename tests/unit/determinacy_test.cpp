@@ -91,6 +91,35 @@ TEST_CASE("What a block's observations leave open is named") {
   }
 }
 
+TEST_CASE("A block of which all is held is judged as it stands") {
+  MadeUpOptions made;
+  made.noise_px = 0.4;
+  adjust::Block block = make_block(made).block;
+  for (adjust::Station& s : block.stations) s.held = true;
+  block.priors[0].held = true;
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
+  CHECK(result.layout.columns == 0);
+  CHECK(result.sigma0 == Approx(1).margin(0.06));
+  REQUIRE(result.surveyed.size() == block.surveyed.size());
+  // Stations without error: a check's covariance is that of its rays alone, here written out once more.
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
+    const adjust::SurveyedPoint& p = block.surveyed[i];
+    if (p.role != adjust::Role::check) continue;
+    Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
+    for (const adjust::Ray& ray : p.point.rays) {
+      Eigen::Matrix<double, 2, 3> B;
+      for (int a = 0; a < 3; ++a) {
+        const Eigen::Vector3d step = 1e-4 * Eigen::Vector3d::Unit(a);
+        B.col(a) = (*adjust::residual(block, ray, p.point.X + step) - *adjust::residual(block, ray, p.point.X - step)) /
+                   (2e-4 * ray.sigma);
+      }
+      N += B.transpose() * B;
+    }
+    CHECK((result.surveyed[i].covariance * N - Eigen::Matrix3d::Identity()).norm() < 1e-4);
+  }
+}
+
 TEST_CASE("A photo whose rays fit badly keeps the best of them, spread over it; gross errors it does not keep") {
   MadeUpOptions made;
   made.points = 600;

@@ -54,6 +54,7 @@ struct Covariance::Factor {
 };
 
 Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
+  if (normal.rows() == 0) return;  // all is held: nothing to invert
   factor_ = std::make_shared<Factor>(normal);
   const Factor& f = *factor_;
   if (!f.positive_definite())
@@ -119,6 +120,7 @@ double Covariance::variance(const Eigen::VectorXd& f) const { return f.dot(times
 
 Eigen::MatrixXd Covariance::times(const Eigen::MatrixXd& columns) const {
   Eigen::MatrixXd right = columns;
+  if (!factor_) return right;
   cholmod_dense view{};
   view.nrow = view.d = static_cast<std::size_t>(right.rows());
   view.ncol = static_cast<std::size_t>(right.cols());
