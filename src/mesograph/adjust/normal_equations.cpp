@@ -145,6 +145,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
   linear_.resize(rays_.size());
   reduced_.resize(points_.size());
   for (std::size_t p = 0; p < points_.size(); ++p) claim_cameras(block, points_[p], reduced_[p]);
+  points_.shrink_to_fit(), rays_.shrink_to_fit(), camera_rows_.shrink_to_fit();
   of_block_.resize(static_cast<std::size_t>(layout_.station_columns / 6));
   neighbours_.resize(of_block_.size());
   const std::size_t n = of_block_.size();
@@ -176,6 +177,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
   }
   for (const int motion : layout_.motion)
     if (motion >= 0) met[static_cast<std::size_t>(motion / 6 - 1) * n + motion / 6] = true;
+  for (auto& rays : of_block_) rays.shrink_to_fit();
   for (std::size_t i = 0; i < n; ++i)
     for (std::size_t j = i + 1; j < n; ++j)
       if (met[i * n + j]) neighbours_[i].push_back(static_cast<int>(j));
@@ -403,49 +405,56 @@ double NormalEquations::build(const Block& block) {
   return cost;
 }
 
-void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) {
+/// A run of points' share of the border, cameras and what sorties have in common, with the right side as its last
+/// column; inverts the points' own parts on the way. Returns what these take off the cost as `fall`.
+Eigen::MatrixXd NormalEquations::border_of(std::size_t first, std::size_t last, double lambda, double& fall) {
   const int base = layout_.station_columns, border = layout_.columns - base;
   const auto k = static_cast<int>(layout_.free.size());
-  // Border: cameras and offsets. Runs of points in fixed order.
+  Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(border, border + 1);
+  ByCamera<CameraSquare> squares, shares;  // K'K, which is damped, and -W V^-1 W' of one camera
+  ByCamera<Eigen::Matrix<double, most, 1>> rights;
+  for (std::size_t p = first; p < last; ++p) {
+    Reduced& point = reduced_[p];
+    Eigen::Matrix3d damped = point.V;
+    damped.diagonal() *= 1 + lambda;
+    point.inverse = damped.inverse();
+    if (!point.inverse.allFinite()) point.inverse.setZero();
+    fall += point.v.dot(point.inverse * point.v);
+    if (border == 0) continue;
+    for (const CameraRows& a : cameras_of(point)) {
+      const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
+      rights.of(a.camera) -= Y * point.v;
+      subtract_product(Y.data(), a.W.data(), most, shares.of(a.camera).data());
+      for (const CameraRows& b : cameras_of(point))
+        if (b.camera != a.camera)
+          sum.block(a.camera - base, b.camera - base, k, k) -= Y.lazyProduct(b.W.transpose()).topLeftCorner(k, k);
+    }
+    for (int r = 0; r < points_[p].rays; ++r) {
+      const Linear& l = linear_[points_[p].first_ray + r];
+      if (l.camera < 0) continue;
+      const Eigen::Matrix<double, 2, most> K = l.K.cast<double>();
+      add_product(l.K.data(), K.data(), most, squares.of(l.camera).data());
+      rights.of(l.camera) += K.transpose() * l.v;
+    }
+  }
+  for (const auto& [column, square] : squares.all()) {
+    sum.block(column - base, column - base, k, k) += square.topLeftCorner(k, k);
+    sum.block(column - base, column - base, k, k).diagonal() += lambda * square.diagonal().head(k);
+  }
+  for (const auto& [column, share] : shares.all())
+    sum.block(column - base, column - base, k, k) += share.topLeftCorner(k, k);
+  for (const auto& [column, right] : rights.all()) sum.block(column - base, border, k, 1) += right.head(k);
+  return sum;
+}
+
+/// Border of all points, in runs of fixed order, with the cameras' priors.
+Eigen::MatrixXd NormalEquations::reduce_points(double lambda) {
+  const int base = layout_.station_columns, border = layout_.columns - base;
   std::vector<Eigen::MatrixXd> partial(runs_of(points_.size()));
   std::vector<double> falls(partial.size(), 0.0);
   const std::size_t run = run_of(points_.size());
   parallel_for(partial.size(), [&](std::size_t chunk) {
-    Eigen::MatrixXd sum = Eigen::MatrixXd::Zero(border, border + 1);
-    ByCamera<CameraSquare> squares, shares;  // K'K, which is damped, and -W V^-1 W' of one camera
-    ByCamera<Eigen::Matrix<double, most, 1>> rights;
-    for (std::size_t p = chunk * run; p < std::min(points_.size(), (chunk + 1) * run); ++p) {
-      Reduced& point = reduced_[p];
-      Eigen::Matrix3d damped = point.V;
-      damped.diagonal() *= 1 + lambda;
-      point.inverse = damped.inverse();
-      if (!point.inverse.allFinite()) point.inverse.setZero();
-      falls[chunk] += point.v.dot(point.inverse * point.v);
-      if (border == 0) continue;
-      for (const CameraRows& a : cameras_of(point)) {
-        const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
-        rights.of(a.camera) -= Y * point.v;
-        subtract_product(Y.data(), a.W.data(), most, shares.of(a.camera).data());
-        for (const CameraRows& b : cameras_of(point))
-          if (b.camera != a.camera)
-            sum.block(a.camera - base, b.camera - base, k, k) -= Y.lazyProduct(b.W.transpose()).topLeftCorner(k, k);
-      }
-      for (int r = 0; r < points_[p].rays; ++r) {
-        const Linear& l = linear_[points_[p].first_ray + r];
-        if (l.camera < 0) continue;
-        const Eigen::Matrix<double, 2, most> K = l.K.cast<double>();
-        add_product(l.K.data(), K.data(), most, squares.of(l.camera).data());
-        rights.of(l.camera) += K.transpose() * l.v;
-      }
-    }
-    for (const auto& [column, square] : squares.all()) {
-      sum.block(column - base, column - base, k, k) += square.topLeftCorner(k, k);
-      sum.block(column - base, column - base, k, k).diagonal() += lambda * square.diagonal().head(k);
-    }
-    for (const auto& [column, share] : shares.all())
-      sum.block(column - base, column - base, k, k) += share.topLeftCorner(k, k);
-    for (const auto& [column, right] : rights.all()) sum.block(column - base, border, k, 1) += right.head(k);
-    partial[chunk] = std::move(sum);
+    partial[chunk] = border_of(chunk * run, std::min(points_.size(), (chunk + 1) * run), lambda, falls[chunk]);
   });
   Eigen::MatrixXd corner = Eigen::MatrixXd::Zero(border, border + 1);
   for (const Eigen::MatrixXd& sum : partial) corner += sum;
@@ -455,49 +464,54 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     corner(i, i) += camera_terms_(0, base + i);
     corner(i, border) += camera_terms_(1, base + i);
   }
+  return corner;
+}
 
-  std::vector<Row> rows(of_block_.size());
-  parallel_for(rows.size(), [&](std::size_t i) {
-    Row& row = rows[i];
-    row.diagonal.setZero();
-    row.right.setZero();
-    row.border = Eigen::MatrixXd::Zero(border, 6);
-    row.across.assign(neighbours_[i].size(), Eigen::Matrix<double, 6, 6>::Zero());
-    std::vector<int> slot(of_block_.size(), -1);
-    for (std::size_t n = 0; n < neighbours_[i].size(); ++n) slot[neighbours_[i][n]] = static_cast<int>(n);
-    Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
-    ByCamera<CameraBySix> borders;
-    for (const auto& [p, ray] : of_block_[i]) {
-      const Linear& l = linear_[ray];
-      const bool motion = l.motion == static_cast<int>(6 * i);
-      const Eigen::Matrix<double, 2, 6> A = (motion ? l.seconds : 1.0) * l.station_design();
-      const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
-      U += A.transpose() * A;
-      row.right += A.transpose() * l.v - Y * reduced_[p].v;
-      if (l.motion >= 0 && !motion) row.across[0] += A.transpose() * (l.seconds * A);
-      if (l.camera >= 0) add_product(l.K.data(), A.data(), 6, borders.of(l.camera).data());
-      for (const CameraRows& c : cameras_of(reduced_[p]))
-        subtract_product(c.W.data(), Y.data(), 6, borders.of(c.camera).data());
-      const ActivePoint& active = points_[p];
-      for (int r = 0; r < active.rays; ++r) {
-        const Linear& other = linear_[active.first_ray + r];
-        const auto to = [&](int j) { return (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).data(); };
-        // Y W' = (Y B') A: two small products instead of forming W again.
-        if (const int j = other.station / 6; other.station >= 0 && j >= static_cast<int>(i))
-          subtract_pair(Y.data(), other.turn.data(), other.B.data(), to(j));
-        if (const int j = other.motion / 6; other.motion >= 0 && j >= static_cast<int>(i)) {
-          const Eigen::Matrix<double, 6, 3> then = other.seconds * Y;
-          subtract_pair(then.data(), other.turn.data(), other.B.data(), to(j));
-        }
+/// A block's own rows of the reduced system, of its station's or its motion's six columns.
+void NormalEquations::reduce_block(std::size_t i, double lambda, Row& row) const {
+  const int base = layout_.station_columns, border = layout_.columns - base;
+  const auto k = static_cast<int>(layout_.free.size());
+  row.diagonal.setZero();
+  row.right.setZero();
+  row.border = Eigen::MatrixXd::Zero(border, 6);
+  row.across.assign(neighbours_[i].size(), Eigen::Matrix<double, 6, 6>::Zero());
+  std::vector<int> slot(of_block_.size(), -1);
+  for (std::size_t n = 0; n < neighbours_[i].size(); ++n) slot[neighbours_[i][n]] = static_cast<int>(n);
+  Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
+  ByCamera<CameraBySix> borders;
+  for (const auto& [p, ray] : of_block_[i]) {
+    const Linear& l = linear_[ray];
+    const bool motion = l.motion == static_cast<int>(6 * i);
+    const Eigen::Matrix<double, 2, 6> A = (motion ? l.seconds : 1.0) * l.station_design();
+    const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
+    U += A.transpose() * A;
+    row.right += A.transpose() * l.v - Y * reduced_[p].v;
+    if (l.motion >= 0 && !motion) row.across[0] += A.transpose() * (l.seconds * A);
+    if (l.camera >= 0) add_product(l.K.data(), A.data(), 6, borders.of(l.camera).data());
+    for (const CameraRows& c : cameras_of(reduced_[p]))
+      subtract_product(c.W.data(), Y.data(), 6, borders.of(c.camera).data());
+    const ActivePoint& active = points_[p];
+    for (int r = 0; r < active.rays; ++r) {
+      const Linear& other = linear_[active.first_ray + r];
+      const auto to = [&](int j) { return (j == static_cast<int>(i) ? row.diagonal : row.across[slot[j]]).data(); };
+      // Y W' = (Y B') A: two small products instead of forming W again.
+      if (const int j = other.station / 6; other.station >= 0 && j >= static_cast<int>(i))
+        subtract_pair(Y.data(), other.turn.data(), other.B.data(), to(j));
+      if (const int j = other.motion / 6; other.motion >= 0 && j >= static_cast<int>(i)) {
+        const Eigen::Matrix<double, 6, 3> then = other.seconds * Y;
+        subtract_pair(then.data(), other.turn.data(), other.B.data(), to(j));
       }
     }
-    row.diagonal += U;
-    row.diagonal.diagonal() += lambda * U.diagonal();
-    for (const auto& [column, sum] : borders.all()) row.border.middleRows(column - base, k) += sum.topRows(k);
-    if (scope_.held.first >= 0 && layout_.station[scope_.held.first] == static_cast<int>(6 * i))
-      row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
-  });
+  }
+  row.diagonal += U;
+  row.diagonal.diagonal() += lambda * U.diagonal();
+  for (const auto& [column, sum] : borders.all()) row.border.middleRows(column - base, k) += sum.topRows(k);
+  if (scope_.held.first >= 0 && layout_.station[scope_.held.first] == static_cast<int>(6 * i))
+    row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
+}
 
+void NormalEquations::add_sorties(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const {
+  const int base = layout_.station_columns, border = layout_.columns - base;
   for (const SortieTerm& term : sortie_terms_) {
     if (term.station >= 0) {
       Row& row = rows[term.station / 6];
@@ -512,9 +526,10 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
       for (const auto& [other, E] : term.common) corner.block<3, 3>(column - base, other - base) += D.transpose() * E;
     }
   }
+}
 
-  add_ends(lambda, rows, corner);
-
+/// What is known of stations beforehand: where up is, and how they move.
+void NormalEquations::add_verticals_and_motion(double lambda, std::vector<Row>& rows) const {
   for (const LevelTerm& term : level_terms_) {
     Row& row = rows[term.station / 6];
     row.diagonal.topLeftCorner<3, 3>() += term.normal;
@@ -526,7 +541,15 @@ void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eige
     rows[term.motion / 6].diagonal.diagonal() += (1 + lambda) * term.weight;
     rows[term.motion / 6].right += term.misclosure;
   }
+}
 
+void NormalEquations::reduce(double lambda, Eigen::SparseMatrix<double>& S, Eigen::VectorXd& s) {
+  Eigen::MatrixXd corner = reduce_points(lambda);
+  std::vector<Row> rows(of_block_.size());
+  parallel_for(rows.size(), [&](std::size_t i) { reduce_block(i, lambda, rows[i]); });
+  add_sorties(lambda, rows, corner);
+  add_ends(lambda, rows, corner);
+  add_verticals_and_motion(lambda, rows);
   assemble(rows, corner, S, s);
 }
 

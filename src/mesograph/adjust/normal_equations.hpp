@@ -78,6 +78,9 @@ class NormalEquations {
   std::span<CameraRows> cameras_of(const Reduced& point) {
     return {camera_rows_.data() + point.first_camera, static_cast<std::size_t>(point.cameras)};
   }
+  std::span<const CameraRows> cameras_of(const Reduced& point) const {
+    return {camera_rows_.data() + point.first_camera, static_cast<std::size_t>(point.cameras)};
+  }
   void claim_cameras(const Block& block, const ActivePoint& active, Reduced& reduced);
   Linear linear_of(const Block& block, const Ray& ray, const Eigen::Vector3d& X, double robust_scale,
                    double* cost) const;
@@ -91,6 +94,11 @@ class NormalEquations {
     Eigen::MatrixXd border;  ///< border x 6
     Eigen::Matrix<double, 6, 1> right;
   };
+  Eigen::MatrixXd border_of(std::size_t first, std::size_t last, double lambda, double& fall);
+  Eigen::MatrixXd reduce_points(double lambda);
+  void reduce_block(std::size_t i, double lambda, Row& row) const;
+  void add_sorties(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const;
+  void add_verticals_and_motion(double lambda, std::vector<Row>& rows) const;
   void assemble(const std::vector<Row>& rows, const Eigen::MatrixXd& corner, Eigen::SparseMatrix<double>& S,
                 Eigen::VectorXd& s) const;
   void build_ends(const Block& block);
