@@ -126,6 +126,56 @@ def test_a_site_laid_on_its_side_gives_the_same_cloud():
     assert np.nanmedian(np.abs(error)) < 0.5 * GSD and abs(np.nanmedian(error)) < 0.15 * GSD
 
 
+def adjusted():
+    """The same photos oriented and adjusted with control, their cloud from what came out."""
+    where = WORK / "adjusted"
+    good("new", where, "--crs", "EPSG:25833+5773")
+    for sortie in ("grid", "cross"):
+        good("admit", SMALL / "photos" / sortie, "--sortie", sortie, "-s", where)
+    good("control", SMALL / "control.csv", "-s", where)
+    good("sight", "--import", SMALL / "sightings.csv", "-s", where)
+    for stage in ("tie", "orient", "adjust"):
+        good(stage, "-s", where)
+    return where, good("densify", "--level", 0, "-s", where)
+
+
+def test_heights_at_surveyed_points_and_the_share_of_the_block():
+    where, answer = adjusted()
+    xyz, _, _, _ = read_las(where / "results" / "cloud.las")
+    errors, reach = [], 3 * answer["spacing"]
+    for r in rows(SMALL / "control.csv"):
+        d = xyz - [float(r[a]) for a in ("east", "north", "height")]
+        near = d[(np.hypot(d[:, 0], d[:, 1]) < reach) & (np.abs(d[:, 2]) < 10 * reach)]
+        if len(near) >= 6:
+            errors.append(np.linalg.lstsq(np.column_stack([np.ones(len(near)), near[:, :2]]), near[:, 2], rcond=None)[0][0])
+    heights = answer["check_heights"]
+    # Points at the rim of the reach may fall on the other side of it by the file's millimetre.
+    assert abs(heights["count"] - len(errors)) <= 1 and heights["count"] > 20, (heights, len(errors))
+    assert abs(heights["mean"] - np.mean(errors)) < 0.005 and abs(heights["rmse"] - np.sqrt(np.mean(np.square(errors)))) < 0.005
+    raw = np.frombuffer((where / "results" / "cloud.las").read_bytes(), dtype=np.uint8)
+    first, length = struct.unpack_from("<I", raw, 96)[0], struct.unpack_from("<H", raw, 105)[0]
+    matching, total = (raw[first:].reshape(-1, length)[:, at : at + 4].copy().view("<f4")[:, 0] for at in (37, 41))
+    share = np.sqrt(np.maximum(total.astype(float) ** 2 - matching.astype(float) ** 2, 0))
+    assert (total >= matching).all() and (share > 0).mean() > 0.99
+    # A check's error is predicted from the same stations, with its own rays and survey on top.
+    predicted = np.median([float(r["sigma_d_height"]) for r in rows(where / "results" / "checks.csv")])
+    assert 0.2 < np.median(share) / predicted < 1.5, (np.median(share), predicted)
+    assert (share.max() < 20 * np.median(share)) and np.ptp(share) > 0.1 * np.median(share)
+
+
+def test_an_adjustment_out_of_date_is_refused_unless_forced():
+    where = WORK / "adjusted"
+    control = (where / "inputs" / "control.csv").read_text()
+    (where / "inputs" / "control.csv").write_text(control.replace(",check,", ",off,", 1))
+    cloud = (where / "results" / "cloud.las").read_bytes()
+    refused = call("densify", "--level", 0, "--spacing", 0.5, "-s", where)
+    assert refused.code == 3 and "run mesograph adjust" in refused.last and "--force" in refused.last, refused.last
+    assert (where / "results" / "cloud.las").read_bytes() == cloud
+    assert good("densify", "--level", 0, "--spacing", 0.5, "--force", "-s", where)["spacing"] == 0.5
+    good("adjust", "--fix-camera", "-s", where)  # options of one call are not out of date
+    good("densify", "--level", 0, "--spacing", 0.5, "-s", where)
+
+
 def test_one_sortie_alone_and_a_listing_of_other_photos():
     only = good("densify", "--level", 0, "--only", "grid", "--out", WORK / "grid.las", "-s", SURVEY)
     assert 0 < only["points"] < ANSWER["points"]

@@ -101,5 +101,41 @@ def test_tie_points_have_the_sigmas_that_their_errors_have():
     assert sum(s[2] > s[0] for s in known_ones) > 0.9 * len(known_ones)  # photos that look down
 
 
+def test_photos_with_pixels_and_times():
+    made = WORK / "photos"
+    good("simulate", made, "--photos", 12, "--size", "480x360", "--readout", 0.1)
+    blind = WORK / "photos_blind"
+    shutil.copytree(made, blind)
+    text = (blind / "survey.toml").read_text()
+    assert text.count("readout_seconds = 0.1") == 2
+    (blind / "survey.toml").write_text(text[: text.index("[camera.")])
+    checks = []
+    for where in (made, blind):
+        for sortie in ("grid", "cross"):
+            good("admit", where / "photos" / sortie, "--sortie", sortie, "-s", where)
+        good("control", where / "control.csv", "-s", where)
+        good("sight", "--import", where / "sightings.csv", "-s", where)
+        for stage in ("tie", "orient"):
+            good(stage, "-s", where)
+        checks.append(good("adjust", "-s", where))
+    known, passed_over = checks
+    assert known["reprojection_rms_px"] < 0.8 * passed_over["reprojection_rms_px"], (known["reprojection_rms_px"], passed_over["reprojection_rms_px"])
+    assert math.hypot(known["check"]["rmse_east"], known["check"]["rmse_north"]) < math.hypot(
+        passed_over["check"]["rmse_east"], passed_over["check"]["rmse_north"]
+    )
+    # Flown in strips: what positions and times foretell of a photo between two others of its strip is near its velocity.
+    true = {r["image"]: [float(r[a]) for a in ("east", "north")] for r in rows(made / "truth" / "stations.csv")}
+    stations = [r for r in rows(made / "results" / "stations.csv") if r["sortie"] == "grid"]
+    off = []
+    for before, here, after in zip(stations, stations[1:], stations[2:]):
+        steps = [[b - a for a, b in zip(true[one["image"]], true[two["image"]])] for one, two in ((before, here), (here, after))]
+        if steps[0][0] * steps[1][0] + steps[0][1] * steps[1][1] < 0:
+            continue  # the strip's end
+        wanted = [(p + q) / 6 for p, q in zip(*steps)]  # three seconds a photo
+        off.append(math.hypot(float(here["v_east"]) - wanted[0], float(here["v_north"]) - wanted[1]))
+    # Gusts of 0.4 m/s an axis are drawn on top, and geotags of a metre foretell to 0.3 m/s.
+    assert len(off) >= 3 and sorted(off)[len(off) // 2] < 2.0, off
+
+
 if __name__ == "__main__":
     sys.exit(run_all(sys.modules[__name__]))

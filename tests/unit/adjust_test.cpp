@@ -43,8 +43,14 @@ TEST_CASE("One step with eliminated points is the step of the whole normal equat
     CHECK(most < 1e-5);  // m; steps are of some centimetres, the differences of 1e-4 of them
   }
   SECTION("and the cost is the sum of squares") {
-    CHECK_THAT(equations.cost(plain.start),
-               WithinAbs(plain.residuals(Eigen::VectorXd::Zero(plain.size())).squaredNorm(), 1e-6));
+    const double squares = plain.residuals(Eigen::VectorXd::Zero(plain.size())).squaredNorm();
+    CHECK_THAT(equations.cost(plain.start), WithinAbs(squares, 1e-6));
+    CHECK_THAT(equations.build(plain.start), WithinAbs(squares, 1e-6));
+  }
+  SECTION("and the fall of the cost that is foretold is that of the whole system, linear as it is") {
+    const Eigen::VectorXd v = plain.residuals(Eigen::VectorXd::Zero(plain.size()));
+    const double foretold = v.squaredNorm() - (v + J * expected).squaredNorm();
+    CHECK_THAT(equations.fall_expected(s, d), Catch::Matchers::WithinRel(foretold, 1e-4));
   }
 }
 
@@ -72,7 +78,7 @@ TEST_CASE("The reduced matrix is the Schur complement, whose inverse is the cova
 }
 
 TEST_CASE("Ends of scale bars are adjusted with all others, as in the whole normal equations") {
-  adjust::Block block = small_block(11);
+  adjust::Block block = GENERATE(false, true) ? rolling_block(11) : small_block(11);
   block.surveyed[1].weight.setZero();  // an end without coordinates
   block.scale_bars = {{"bar", 0, 1, (block.surveyed[0].point.X - block.surveyed[1].point.X).norm() + 0.03, 0.004}};
   adjust::Scope scope;

@@ -12,6 +12,7 @@
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/photo/flight.hpp>
+#include <mesograph/photo/float_tif.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
@@ -19,6 +20,36 @@
 
 using namespace mesograph;
 namespace fs = std::filesystem;
+
+TEST_CASE("A float GeoTIFF keeps its values to the bit, NaN as no data, and a folder that refuses leaves nothing") {
+  const fs::path folder = fs::temp_directory_path() / fmt::format("mesograph-tif-{}", ::getpid());
+  const fs::path path = folder / "new" / "depth.tif";
+  photo::Raster<float> values(70, 50, 2, 0.0f);
+  for (std::size_t i = 0; i < values.data.size(); ++i)
+    values.data[i] = i % 11 == 3 ? std::numeric_limits<float>::quiet_NaN() : std::sin(static_cast<float>(i)) * 1e3f;
+  photo::write_tif(path, values, "made up");
+  GDALDataset* read = GDALDataset::FromHandle(GDALOpen(path.c_str(), GA_ReadOnly));
+  REQUIRE(read);
+  CHECK((read->GetRasterXSize() == 70 && read->GetRasterYSize() == 50 && read->GetRasterCount() == 2));
+  CHECK(std::string(read->GetMetadataItem("TIFFTAG_IMAGEDESCRIPTION")) == "made up");
+  std::vector<float> band(70 * 50);
+  for (int ch = 0; ch < 2; ++ch) {
+    CHECK(std::isnan(read->GetRasterBand(ch + 1)->GetNoDataValue()));
+    REQUIRE(read->GetRasterBand(ch + 1)->RasterIO(GF_Read, 0, 0, 70, 50, band.data(), 70, 50, GDT_Float32, 0, 0,
+                                                  nullptr) == CE_None);
+    int wrong = 0;
+    for (int row = 0; row < 50; ++row)
+      for (int col = 0; col < 70; ++col) {
+        const float got = band[static_cast<std::size_t>(row) * 70 + col], want = values.at(col, row, ch);
+        wrong += !(got == want || (std::isnan(got) && std::isnan(want)));
+      }
+    CHECK(wrong == 0);
+  }
+  GDALClose(read);
+  CHECK_THROWS_AS(photo::write_tif(path / "below_a_file" / "x.tif", values, ""), Error);
+  CHECK(std::distance(fs::directory_iterator(path.parent_path()), fs::directory_iterator()) == 1);
+  fs::remove_all(folder);
+}
 
 TEST_CASE("Metadata come back, a truncated JPEG does not pass") {
   const fs::path path = fs::temp_directory_path() / "mesograph-photo-test.jpg";

@@ -91,7 +91,8 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
       equations.build(block);
       continue;
     }
-    const double fall = (out.cost - cost) / std::max(out.cost, 1e-30), gain = (out.cost - cost) / expected;
+    const double fall = (out.cost - cost) / std::max(out.cost, 1e-30),
+                 gain = expected > 0 ? (out.cost - cost) / expected : 1.0;
     out.cost = cost;
     raise = 2.0;
     const bool resting = fall < options.cost_tolerance;

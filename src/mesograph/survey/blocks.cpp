@@ -504,6 +504,14 @@ std::array<bool, camera::parameter_count> free_from(const std::vector<std::strin
   return out;
 }
 
+std::optional<adjust::Uncertainty> adjusted_uncertainty(const Survey& survey, const adjust::Block& block) {
+  const auto stage = survey.store.stage("adjust");
+  if (!stage) return std::nullopt;
+  adjust::Scope scope;
+  scope.free = free_from(stage->summary.at("free").get<std::vector<std::string>>(), "adjust: --free");
+  return adjust::uncertainty_of(block, scope);
+}
+
 void move_onto_control(adjust::Block& block, const std::string& what) {
   std::vector<Eigen::Vector3d> source, target;
   for (adjust::SurveyedPoint& p : block.surveyed) {

@@ -21,6 +21,10 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
 /// Throws Error where the stage ("orient", "adjust") has not run.
 NamedBlock load_block(const Survey& survey, const std::string& stage);
 
+/// What the last adjustment predicts, from its block and the parameters that were free in it; nothing where none has
+/// run.
+std::optional<adjust::Uncertainty> adjusted_uncertainty(const Survey& survey, const adjust::Block& block);
+
 /// The local frame's origin, fixed at the first call and kept in inputs/: median of the photos' positions rounded to
 /// 0.001 degree and 1 m, else of the control, else of the listing. Nothing where none of these is there.
 std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTable& photos);

@@ -1,52 +1,32 @@
 #include <Eigen/QR>
 #include <cmath>
-#include <mesograph/adjust/point_statistics.hpp>
-#include <mesograph/base/threads.hpp>
+#include <mesograph/adjust/advise.hpp>
 #include <mesograph/survey/cloud_accuracy.hpp>
 
 namespace mesograph::survey {
 
-namespace {
-
-constexpr std::size_t most_points = 3000;
-
-/// What a tie point's stations and cameras leave open along the axis, m^2; NaN where it has fewer than two rays.
-double of_point(const adjust::Block& block, const adjust::GroundPoint& point, const adjust::Uncertainty& uncertainty,
-                const Eigen::Vector3d& axis) {
-  if (!point.X.allFinite()) return nan;
-  const adjust::PointDesign design = adjust::design_of(block, point, -1, uncertainty.layout);
-  if (design.rays.size() < 2) return nan;
-  const adjust::OwnPart own = adjust::own_part(design, Eigen::Matrix3d::Zero());
-  const Eigen::VectorXd f = own.by_columns.transpose() * axis;
-  return f.dot(uncertainty.covariance.among(design.columns) * f);
-}
-
-}  // namespace
-
 BlockVariance::BlockVariance(const Survey& survey, const NamedBlock& named, const Eigen::Matrix3d& turn) : turn_(turn) {
-  const auto stage = survey.store.stage("adjust");
-  if (!stage) return;
-  adjust::Scope scope;
-  scope.free = free_from(stage->summary.at("free").get<std::vector<std::string>>(), "densify:");
-  const adjust::Uncertainty uncertainty = adjust::uncertainty_of(named.block, scope);
-  const std::size_t every = 1 + named.block.points.size() / most_points;
-  std::vector<double> variance(named.block.points.size(), nan);
-  parallel_for(variance.size(), 64, [&](std::size_t i) {
-    if (i % every == 0) variance[i] = of_point(named.block, named.block.points[i], uncertainty, turn_.row(2));
-  });
-  std::map<std::pair<int, int>, std::pair<double, int>> sums;
+  constexpr std::size_t most_places = 3000;  // enough for cells of a 24th of the site
+  const auto uncertainty = adjusted_uncertainty(survey, named.block);
+  if (!uncertainty) return;
+  std::vector<Eigen::Vector3d> places;
+  const std::size_t every = 1 + named.block.points.size() / most_places;
+  for (std::size_t i = 0; i < named.block.points.size(); i += every)
+    if (named.block.points[i].X.allFinite()) places.push_back(named.block.points[i].X);
+  const auto ground = adjust::ground_accuracy(named.block, *uncertainty, places, adjust::usual_sigma(named.block));
   Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
-  for (std::size_t i = 0; i < variance.size(); ++i)
-    if (std::isfinite(variance[i])) {
-      const Eigen::Vector2d at = (turn_ * named.block.points[i].X).head<2>();
-      low = low.cwiseMin(at), high = high.cwiseMax(at);
-    }
+  for (const Eigen::Vector3d& X : places) {
+    const Eigen::Vector2d at = (turn * X).head<2>();
+    low = low.cwiseMin(at), high = high.cwiseMax(at);
+  }
   cell_ = std::max(1e-6, (high - low).maxCoeff() / 24);
-  for (std::size_t i = 0; i < variance.size(); ++i)
-    if (std::isfinite(variance[i])) {
-      auto& [sum, n] = sums[cell_of(turn_ * named.block.points[i].X)];
-      sum += variance[i], ++n;
-    }
+  std::map<std::pair<int, int>, std::pair<double, int>> sums;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    const double variance = turn.row(2) * ground[i].of_block * turn.row(2).transpose();
+    if (!std::isfinite(variance)) continue;  // fewer than two photos
+    auto& [sum, n] = sums[cell_of(turn * places[i])];
+    sum += variance, ++n;
+  }
   for (const auto& [cell, sum] : sums) cells_[cell] = sum.first / sum.second;
 }
 

@@ -8,7 +8,8 @@
 namespace mesograph::survey {
 
 /// What the block itself adds to the variance of a point, m^2, along the axis of the sweep: from the joint covariance
-/// of stations and cameras at its tie points, averaged over cells of the plan. Nought for a block that is given.
+/// of stations and cameras at its tie points (adjust::ground_accuracy), averaged over cells of the plan. Nought for a
+/// block that is given.
 class BlockVariance {
  public:
   BlockVariance(const Survey& survey, const NamedBlock& named, const Eigen::Matrix3d& turn);

@@ -11,7 +11,7 @@ namespace mesograph::survey {
 /// What was asked of a cloud, with the survey's defaults filled in.
 struct CloudRequest {
   double spacing = nan;
-  int level = 1, min_views = 3;
+  int level = 1, min_views = 2;
   double max_sigma = nan;
 };
 

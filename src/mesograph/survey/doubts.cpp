@@ -23,6 +23,14 @@ void say_held_by_prior(const NamedBlock& named, const adjust::AdjustResult& resu
         named.block.cameras[h.camera].name, camera::parameter_names[h.parameter], h.value, h.sigma));
 }
 
+/// "A, B, C and 12 more".
+std::string first_of(const std::vector<std::string>& names) {
+  const std::size_t shown = std::min<std::size_t>(8, names.size());
+  const std::string listed =
+      fmt::format("{}", fmt::join(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(shown), ", "));
+  return names.size() == shown ? listed : fmt::format("{} and {} more", listed, names.size() - shown);
+}
+
 /// Photos that few rays hold, ties and sightings of control together: their stations are as good as those few.
 void say_hanging(const NamedBlock& named, Progress& progress) {
   const adjust::Block& block = named.block;
@@ -30,19 +38,16 @@ void say_hanging(const NamedBlock& named, Progress& progress) {
   for (const adjust::SurveyedPoint& point : block.surveyed)
     for (const adjust::Ray& ray : point.point.rays)
       if (point.role == adjust::Role::control && adjust::takes_part(block, ray)) ++tied[ray.station].rays;
-  constexpr std::size_t shown = 8;
   std::vector<std::string> hanging;
   for (std::size_t i = 0; i < tied.size(); ++i)
     if (const adjust::Station& s = block.stations[i];
         s.oriented && !s.held && tied[i].rays < adjust::AdjustOptions().least_ties)
       hanging.push_back(fmt::format("{} ({})", named.images[i], tied[i].rays));
   if (hanging.empty()) return;
-  const std::size_t more = hanging.size() - std::min(shown, hanging.size());
-  hanging.resize(hanging.size() - more);
   progress.say(fmt::format(
-      "photos hang on few ties: {}{}; do not trust their stations: tie them better (tie --pairs all) or drop them "
+      "photos hang on few ties: {}; do not trust their stations: tie them better (tie --pairs all) or drop them "
       "(admit --drop)",
-      fmt::join(hanging, ", "), more ? fmt::format(" and {} more", more) : ""));
+      first_of(hanging)));
 }
 
 /// The azimuth of a level direction.
@@ -107,14 +112,10 @@ void say_contradictions(const NamedBlock& named, Progress& progress) {
     for (int a = 0; a < 3; ++a)
       if (weights[a] > 0) off[a].push_back(d[a]);
   }
-  constexpr std::size_t shown = 8;
-  if (!blind.empty()) {
-    const std::size_t more = blind.size() - std::min(shown, blind.size());
-    blind.resize(blind.size() - more);
+  if (!blind.empty())
     progress.say(
-        fmt::format("{}{} are sighted in fewer than two photos and say nothing: mesograph sight shows where to look",
-                    fmt::join(blind, ", "), more ? fmt::format(" and {} more", more) : ""));
-  }
+        fmt::format("{} are sighted in fewer than two photos and say nothing: mesograph sight shows where to look",
+                    first_of(blind)));
   Eigen::Vector3d most = Eigen::Vector3d::Constant(-1);  // of what the positions of a sortie may be off
   for (const adjust::Station& s : block.stations) {
     const adjust::Sortie& sortie = block.sorties[s.sortie];

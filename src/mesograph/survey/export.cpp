@@ -66,13 +66,8 @@ std::string matches(const Survey& survey, const ExportOptions& options) {
 /// Standard deviations of points along the grid's axes, m, from all that the last adjustment predicts.
 class PointSigmas {
  public:
-  explicit PointSigmas(const Survey& survey, const NamedBlock& named) : block_(named.block) {
-    const auto stage = survey.store.stage("adjust");
-    if (!stage) return;
-    adjust::Scope scope;
-    scope.free = free_from(stage->summary.at("free").get<std::vector<std::string>>(), "export:");
-    uncertainty_ = adjust::uncertainty_of(block_, scope);
-  }
+  PointSigmas(const Survey& survey, const NamedBlock& named)
+      : block_(named.block), uncertainty_(adjusted_uncertainty(survey, named.block)) {}
   /// NaN before the first adjustment, and for a point of photos whose covariance with each other nothing asks for.
   Eigen::Vector3d of(const geo::Frame& frame, const adjust::GroundPoint& p) const {
     Eigen::Vector3d out = Eigen::Vector3d::Constant(nan);

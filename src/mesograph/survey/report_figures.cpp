@@ -233,11 +233,8 @@ Material::Material(const Survey& s)
       named(load_block(s, "adjust")),
       frame(s.crs, named.origin),
       summary(s.store.stage("adjust")->summary),
-      photos(load_photos(s)) {
-  adjust::Scope scope;
-  scope.free = free_from(summary.at("free").get<std::vector<std::string>>(), "report:");
-  uncertainty = adjust::uncertainty_of(named.block, scope);
-}
+      photos(load_photos(s)),
+      uncertainty(*adjusted_uncertainty(s, named.block)) {}
 
 GroundGrid ground_grid(const adjust::Block& block, int cells) {
   GroundGrid out;
