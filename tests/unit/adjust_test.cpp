@@ -190,6 +190,42 @@ TEST_CASE("From disturbed values the truth comes back, with a camera that was 1 
   CHECK(std::abs(block.cameras[0].interior[camera::c] - 1100) < 0.1);
 }
 
+TEST_CASE("From far away steps are undone until they lead down, and the minimum is the one that is reached from near") {
+  MadeUpOptions options;
+  options.noise_px = 0.4;
+  const MadeUpBlock made = make_block(options);
+  adjust::Block near = made.block, far = made.block;
+  disturb(near, 3, 0.05, 1e-4);
+  disturb(far, 4, 8.0, 0.12);
+  Progress progress;
+  adjust::SolveOptions patient;
+  patient.cost_tolerance = 1e-10;
+  const adjust::SolveResult from_near = adjust::solve(near, {}, patient, progress);
+  const double start = adjust::NormalEquations(far, {}).cost(far);
+  const adjust::SolveResult from_far = adjust::solve(far, {}, patient, progress);
+  REQUIRE(from_near.status == adjust::SolveStatus::converged);
+  REQUIRE(from_far.status == adjust::SolveStatus::converged);
+  // The linear model foretells every fall from near by, so that nothing is damped: Newton's four or five steps.
+  CHECK(from_near.iterations <= 6);
+  CHECK(from_far.iterations > from_near.iterations);
+  CHECK(start > 1e3 * from_near.cost);
+  CHECK(from_far.cost == Approx(from_near.cost).epsilon(1e-8));
+  CHECK(from_far.cost ==
+        Approx(adjust::NormalEquations(far, {}).cost(far)).epsilon(1e-9));  // what it says is what stands
+  for (std::size_t i = 0; i < near.stations.size(); ++i)
+    CHECK((near.stations[i].C - far.stations[i].C).norm() < 1e-3);  // m; at rest to 1e-10 of the cost
+}
+
+TEST_CASE("Exact observations are at rest at once") {
+  adjust::Block block = make_block().block;
+  Progress progress;
+  const adjust::SolveResult result = adjust::solve(block, {}, {}, progress);
+  CHECK(result.status == adjust::SolveStatus::converged);
+  CHECK(result.iterations <= 4);
+  CHECK(result.cost < 1e-9);
+  for (const adjust::Station& s : block.stations) CHECK(s.C.allFinite());
+}
+
 TEST_CASE("Wrong ties are rejected and right ones kept") {
   MadeUpOptions options;
   options.noise_px = 0.3, options.points = 400;
@@ -334,7 +370,7 @@ TEST_CASE("A common offset of the positions is found and does not bend the block
 
 TEST_CASE("The number of threads changes no bit") {
   MadeUpOptions options;
-  options.noise_px = 0.4, options.points = 1500;
+  options.noise_px = 0.4, options.points = 1500, options.readout = GENERATE(0.0, 0.05);
   std::vector<adjust::Block> blocks;
   for (const std::size_t threads : {1u, 2u, 3u, 7u}) {
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, threads);
@@ -350,11 +386,12 @@ TEST_CASE("The number of threads changes no bit") {
 
 TEST_CASE("Turning and shifting a survey turns and shifts its result") {
   MadeUpOptions options;
-  options.noise_px = 0.3;
+  options.noise_px = 0.3, options.readout = GENERATE(0.0, 0.05);
   adjust::Block block = make_block(options).block, turned = block;
   const Eigen::Matrix3d T = Eigen::AngleAxisd(0.7, Eigen::Vector3d::UnitZ()).toRotationMatrix();
   const Eigen::Vector3d t(120, -80, 30);
-  for (adjust::Station& s : turned.stations) s.C = T * s.C + t, s.R = T * s.R, s.position = T * s.position + t;
+  for (adjust::Station& s : turned.stations)
+    s.C = T * s.C + t, s.R = T * s.R, s.position = T * s.position + t, s.velocity = T * s.velocity;
   for (adjust::GroundPoint& p : turned.points) p.X = T * p.X + t;
   for (adjust::SurveyedPoint& p : turned.surveyed) p.surveyed = T * p.surveyed + t, p.point.X = T * p.point.X + t;
   Progress progress;

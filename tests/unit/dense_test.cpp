@@ -192,6 +192,26 @@ TEST_CASE("Two photos alone confirm what agrees within three quarters of a pixel
   }
 }
 
+TEST_CASE("Photos that spread more than is allowed confirm nothing, and one photo never does") {
+  const auto mapped = [](double x, double z) {
+    return dense::MappedView{camera_at(x, 0), photo::Raster<float>(160, 120, 1, static_cast<float>(z))};
+  };
+  const dense::MappedView reference = mapped(0, 0.0), first = mapped(2, 0.04), second = mapped(-2, 0.08);
+  dense::FuseOptions options;
+  const dense::Confirmed all = dense::confirm(reference, {&first, &second}, options);
+  const auto count = [](const dense::Confirmed& c) {
+    return std::count_if(c.rays.data.begin(), c.rays.data.end(), [](std::uint8_t n) { return n > 0; });
+  };
+  REQUIRE(count(all) > 5000);
+  for (std::size_t i = 0; i < all.rays.data.size(); ++i)
+    CHECK((all.rays.data[i] > 0) == (std::isfinite(all.height.data[i]) && std::isfinite(all.sigma.data[i])));
+  options.max_sigma = 0.03;  // 0, 0.04 and 0.08 spread by 0.04
+  CHECK(count(dense::confirm(reference, {&first, &second}, options)) == 0);
+  options.max_sigma = mesograph::nan;
+  options.min_views = 2;
+  CHECK(count(dense::confirm(reference, {}, options)) == 0);
+}
+
 TEST_CASE("A small patch that nothing continues is emptied, a roof is not") {
   const dense::Pinhole p = camera_at(0, 0);
   photo::Raster<float> height(p.width, p.height, 1, 0.0f);

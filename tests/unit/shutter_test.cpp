@@ -72,3 +72,83 @@ TEST_CASE("Motion during the readout is found with the sigmas that are predicted
   CHECK(spoilt.reprojection_rms_px > 1.5 * result.reprojection_rms_px);
   CHECK(rmse(spoilt) > 2 * rmse(result));
 }
+
+TEST_CASE("Photos of a rolling and of another shutter stand in one block") {
+  MadeUpOptions options;
+  options.readout = 0.06, options.second_camera = true, options.points = 500, options.strips = 4;
+  const MadeUpBlock made = make_block(options);  // exact
+  REQUIRE(made.block.cameras[0].readout_seconds == 0.06);
+  REQUIRE(made.block.cameras[1].readout_seconds == 0);
+  adjust::Block block = made.block;
+  disturb(block, 8, 0.3, 0.003);
+  for (adjust::Station& s : block.stations) s.velocity.setZero(), s.turning.setZero();
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
+  CHECK(result.reprojection_rms_px < 0.02);  // what is expected of motion pulls a little, see below
+  int rolling = 0;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    const bool rolls = adjust::rolls(block, block.stations[i]);
+    rolling += rolls;
+    CHECK((result.layout.motion[i] >= 0) == rolls);
+    if (rolls) CHECK(result.layout.motion[i] == result.layout.station[i] + 6);
+    // Rays are exact; velocities of 4 m/s are expected to be nought within 10, turns of 0.08 rad/s within 0.1, so that
+    // what these pull stays within a sigma.
+    const Eigen::Vector3d error = block.stations[i].C - made.block.stations[i].C;
+    CHECK(error.dot(block.stations[i].covariance.ldlt().solve(error)) < 3);
+    if (!rolls) CHECK(block.stations[i].velocity.isZero());
+  }
+  CHECK(rolling == static_cast<int>(block.stations.size()) / 2);
+  CHECK(result.unknowns == result.layout.columns + 3 * (result.tie_points + options.control));
+}
+
+TEST_CASE("A readout from the last row to the first is motion the other way round") {
+  MadeUpOptions options = on_the_move();
+  options.noise_px = 0;
+  MadeUpBlock made = make_block(options);
+  adjust::Block back = made.block;
+  back.cameras[0].readout_seconds *= -1;
+  for (adjust::Station& s : back.stations) s.velocity *= -1, s.turning *= -1;
+  for (const adjust::GroundPoint& point : made.block.points)
+    for (const adjust::Ray& ray : point.rays) {
+      const auto x = adjust::image_of(back, back.stations[ray.station], point.X);
+      REQUIRE(x);
+      CHECK((*x - ray.x).norm() < 1e-6);
+    }
+}
+
+TEST_CASE("What an image point changes by is its differences, the row's own time in them") {
+  MadeUpOptions options = on_the_move();
+  const MadeUpBlock made = make_block(options);
+  adjust::Block block = made.block;
+  const double h = 1e-5;
+  double worst = 0, without_row = 0;
+  for (std::size_t p = 0; p < 40; ++p) {
+    const adjust::GroundPoint& point = block.points[p];
+    const int number = point.rays[0].station;
+    adjust::Station& station = block.stations[number];
+    const adjust::Station start = station;
+    const auto image = adjust::imaged(block, station, point.X);
+    REQUIRE(image);
+    for (int a = 0; a < 3; ++a) {
+      const Eigen::Vector3d step = h * Eigen::Vector3d::Unit(a);
+      const auto difference = [&](const Eigen::Vector3d& X) { return *adjust::image_of(block, station, X); };
+      const Eigen::Vector2d by_point = (difference(point.X + step) - difference(point.X - step)) / (2 * h);
+      worst = std::max(worst, (by_point - image->by_point.col(a)).norm() / by_point.norm());
+      // The same by a station that is shifted, and by one that flies faster.
+      station.C += step;
+      const Eigen::Vector2d ahead = difference(point.X);
+      station.C = start.C;
+      station.velocity += step;
+      const Eigen::Vector2d faster = difference(point.X);
+      station.velocity = start.velocity;
+      CHECK(((ahead - image->x) / h + image->by_point.col(a)).norm() < 1e-3 * by_point.norm());
+      CHECK(((faster - image->x) / h + image->seconds * image->by_point.col(a)).norm() < 1e-3 * by_point.norm());
+      adjust::Station still = start;
+      still.velocity.setZero(), still.turning.setZero();
+      without_row = std::max(
+          without_row, (adjust::imaged(block, still, point.X)->by_point.col(a) - by_point).norm() / by_point.norm());
+    }
+  }
+  CHECK(worst < 1e-5);        // differences of 1e-5 m in 68
+  CHECK(without_row > 1e-3);  // that is what the time of the row is worth
+}

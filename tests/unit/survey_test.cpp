@@ -362,6 +362,25 @@ TEST_CASE("Positions finer than their datum's way are doubted until the datum is
   CHECK(survey::datum_doubt(opened, table).empty());
 }
 
+TEST_CASE("A listing keeps motion while the photo was read, and what is not known of it stays unknown") {
+  const Folder folder;
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const survey::Survey opened(folder.path / "s");
+  folder.file("c.json", R"({"k": {"width": 400, "height": 300, "c": 350, "readout_seconds": -0.02}})");
+  folder.file("l.csv",
+              "image,camera,east,north,height,omega,phi,kappa,v_east,v_north,v_up,turn_x,turn_y,turn_z\n"
+              "a.jpg,k,431200,6822400,700,0,0,10,3.5,-0.25,0.125,1,-2,0.5\nb.jpg,k,431230,6822400,700,0,0,10,,,,,,\n");
+  survey::keep_listing(opened, folder.path / "l.csv", folder.path / "c.json", false, {});
+  const auto listing = survey::load_listing(opened);
+  REQUIRE(listing);
+  CHECK(listing->rows[0].velocity == Eigen::Vector3d(3.5, -0.25, 0.125));
+  CHECK(listing->rows[0].turning_deg == Eigen::Vector3d(1, -2, 0.5));
+  CHECK_FALSE(listing->rows[1].velocity.allFinite());
+  CHECK(camera::read_cameras(opened.inputs() / "cameras.json").at("k").readout_seconds == -0.02);
+  folder.file("slow.json", R"({"k": {"width": 400, "height": 300, "c": 350, "readout_seconds": 2}})");
+  CHECK_THROWS_WITH(camera::read_cameras(folder.path / "slow.json"), Contains("less than a second"));
+}
+
 TEST_CASE("A listing is read with either kind of angles and under any names") {
   const Folder folder;
   survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
