@@ -84,6 +84,7 @@ Command control_command();
 Command sight_command();
 Command adjust_command();
 Command densify_command();
+Command cloud_command();
 Command report_command();
 Command export_command();
 Command run_command();

@@ -1,3 +1,6 @@
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/survey/stages.hpp>
 
 #include "console.hpp"
@@ -15,6 +18,16 @@ void run_densify(Call& call) {
   options.max_sigma = optional_value<double>(call, "max-sigma");
   options.out = call.text("out");
   options.only = call.text("only");
+  options.within = call.text("within");
+  options.tiles = optional_value<double>(call, "tiles").value_or(nan);
+  options.scale = optional_value<double>(call, "scale").value_or(nan);
+  options.disk = 1e9 * optional_value<double>(call, "disk").value_or(nan);
+  options.test_patch = call.has("test-patch");
+  if (options.test_patch && !options.within.empty())
+    throw UsageError("--test-patch chooses its own region; leave out --within");
+  if (std::isfinite(options.tiles) && !(options.tiles > 0)) throw UsageError("--tiles must be greater than 0");
+  if (std::isfinite(options.scale) && !(options.scale >= 1e-6 && options.scale <= 1))
+    throw UsageError("--scale must be from 0.000001 to 1");
   options.force = call.has("force");
   const survey::Outcome outcome = survey::densify(opened, options, call.progress);
   call.json = outcome.summary;
@@ -26,24 +39,39 @@ void run_densify(Call& call) {
     call.lines.push_back(fmt::format("heights at {} surveyed points: RMSE {:.3f} m, mean {:+.3f} m",
                                      heights["count"].get<int>(), heights["rmse"].get<double>(),
                                      heights["mean"].get<double>()));
+  if (call.json.contains("foretold")) {
+    const auto& foretold = call.json["foretold"];
+    call.lines.push_back(fmt::format(
+        "this patch is seen by {} of {} photos; the whole: about {:.0f} min, {:.1f} million points, {:.2f} GB of LAS, "
+        "{:.2f} GB on the way",
+        foretold["patch_photos"].get<int>(), foretold["photos"].get<int>(), foretold["seconds"].get<double>() / 60,
+        foretold["points"].get<double>() / 1e6, foretold["las_gb"].get<double>(), foretold["disk_gb"].get<double>()));
+  }
 }
 
 }  // namespace
 
 Command densify_command() {
-  return {"densify", "makes a dense, georeferenced LAS cloud from the adjusted block", "",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("spacing", "of the points, m (default 2 GSD)", cxxopts::value<double>());
-            add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)",
-                cxxopts::value<int>());
-            add("min-views", "photos that must agree on a point (default 2)", cxxopts::value<int>());
-            add("max-sigma", "most standard deviation of a point from matching, m", cxxopts::value<double>());
-            add("only", "photos of this sortie alone", cxxopts::value<std::string>());
-            add("force", "takes an adjustment that is out of date as it is");
-            add("out", "file (default results/cloud.las)", cxxopts::value<std::string>());
-          },
-          run_densify};
+  return {
+      "densify", "makes a dense, georeferenced LAS cloud from the adjusted block", "",
+      [](cxxopts::Options& options) {
+        auto add = options.add_options();
+        add("spacing", "of the points, m (default 2 GSD)", cxxopts::value<double>());
+        add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", cxxopts::value<int>());
+        add("min-views", "photos that must agree on a point (default 2)", cxxopts::value<int>());
+        add("max-sigma", "most standard deviation of a point from matching, m", cxxopts::value<double>());
+        add("within", "box west,south,east,north in the survey's CRS, or a polygon file in any",
+            cxxopts::value<std::string>());
+        add("only", "photos of this sortie alone", cxxopts::value<std::string>());
+        add("test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size");
+        add("tiles", "writes squares of this side, units of the CRS, with an index", cxxopts::value<double>());
+        add("scale", "of LAS coordinates, units of the CRS (default 0.001)", cxxopts::value<double>());
+        add("disk", "GB that depth maps may fill; those no longer needed are removed (default: all are kept)",
+            cxxopts::value<double>());
+        add("force", "takes an adjustment that is out of date as it is");
+        add("out", "file, .las or .ply (default results/cloud.las)", cxxopts::value<std::string>());
+      },
+      run_densify};
 }
 
 }  // namespace mesograph::app

@@ -3,7 +3,12 @@
 #include <filesystem>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/cloud/las.hpp>
+#include <mesograph/base/random.hpp>
+#include <mesograph/cloud/describe.hpp>
+#include <mesograph/cloud/filters.hpp>
+#include <mesograph/cloud/ground.hpp>
+#include <mesograph/cloud/region.hpp>
+#include <mesograph/cloud/sink.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -17,14 +22,66 @@ T at(const std::string& bytes, std::size_t offset) {
   return value;
 }
 
-std::vector<cloud::LasPoint> some_points() {
-  std::vector<cloud::LasPoint> out;
+std::vector<cloud::CloudRecord> some_points() {
+  std::vector<cloud::CloudRecord> out;
   for (int i = 0; i < 1000; ++i)
     out.push_back({{431200.1234 + 0.13 * i, 6822400.5678 - 0.07 * i, 640 + 0.01 * i},
                    {static_cast<std::uint8_t>(i % 256), 128, 255},
                    static_cast<std::uint8_t>(3 + i % 9),
                    0.001f * static_cast<float>(i),
-                   0.002f * static_cast<float>(i)});
+                   0.002f * static_cast<float>(i),
+                   Eigen::Vector3f(0, 0, 1)});
+  return out;
+}
+
+/// A LAS 1.2 file of format 3 as other programs write it, byte by byte by the standard's table 3 of that time: 227
+/// bytes of header, GeoTIFF keys, an unknown record, legacy counts, colours of eight bits in sixteen, class 5 with a
+/// flag.
+std::string foreign_las(int n) {
+  std::string b(227, '\0');
+  const auto set = [&](std::size_t offset, auto value) { std::memcpy(b.data() + offset, &value, sizeof value); };
+  std::memcpy(b.data(), "LASF", 4);
+  b[24] = 1, b[25] = 2;
+  const std::uint16_t keys[] = {1, 1, 0, 2, 3072, 0, 1, 25833, 4096, 0, 1, 5773};
+  const std::string unknown = "four";
+  const std::size_t first = 227 + 54 + sizeof keys + 54 + unknown.size();
+  set(94, std::uint16_t{227}), set(96, static_cast<std::uint32_t>(first)), set(100, std::uint32_t{2});
+  b[104] = 3;
+  set(105, std::uint16_t{34}), set(107, static_cast<std::uint32_t>(n)), set(111, static_cast<std::uint32_t>(n));
+  for (std::size_t a = 0; a < 3; ++a) set(131 + 8 * a, 0.01), set(155 + 8 * a, a == 2 ? 600.0 : 1000.0);
+  const auto record = [&](const char* user, std::uint16_t id, std::string data) {
+    std::string head(54, '\0');
+    std::memcpy(head.data() + 2, user, std::strlen(user));
+    const auto length = static_cast<std::uint16_t>(data.size());
+    std::memcpy(head.data() + 18, &id, 2), std::memcpy(head.data() + 20, &length, 2);
+    b += head + data;
+  };
+  record("LASF_Projection", 34735, std::string(reinterpret_cast<const char*>(keys), sizeof keys));
+  record("somebody", 77, unknown);
+  for (int i = 0; i < n; ++i) {
+    std::string p(34, '\0');
+    const std::int32_t at[] = {100 * i, 50 * i, 10 * i};
+    std::memcpy(p.data(), at, sizeof at);
+    p[14] = 1 | 1 << 3, p[15] = static_cast<char>(5 | 1 << 7);
+    const std::uint16_t rgb[] = {static_cast<std::uint16_t>(i % 256), 20, 30};
+    std::memcpy(p.data() + 28, rgb, sizeof rgb);
+    b += p;
+  }
+  for (std::size_t a = 0; a < 3; ++a) {
+    const double step = a == 0 ? 1.0 : a == 1 ? 0.5 : 0.1, offset = a == 2 ? 600.0 : 1000.0;
+    std::memcpy(b.data() + 179 + 16 * a, std::vector<double>{offset + step * (n - 1)}.data(), 8);
+    std::memcpy(b.data() + 187 + 16 * a, &offset, 8);
+  }
+  return b;
+}
+
+/// Points every quarter of a metre on ground that rises to the east by one in two, with a step of 4 m at y = 20.
+std::vector<cloud::TilePoint> sloping_ground(double size) {
+  std::vector<cloud::TilePoint> out;
+  Random random(3);
+  for (double y = 0; y < size; y += 0.25)
+    for (double x = 0; x < size; x += 0.25)
+      out.push_back({{x + 0.02, y + 0.02, 0.5 * x + (y > 20 ? 4 : 0) + random.normal(0.02)}, 0.03f, 4, 0, true});
   return out;
 }
 
@@ -40,7 +97,7 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
   const Folder folder;
   const auto points = some_points();
   const std::string wkt = "COMPD_CS[\"made up\"]";
-  cloud::write_las(folder.path / "new" / "cloud.las", points, wkt);
+  cloud::write_cloud(folder.path / "new" / "cloud.las", points, wkt);
   const std::string b = read_file(folder.path / "new" / "cloud.las");
   // Offsets: LAS 1.4 R15, table 3 (public header block).
   CHECK(b.substr(0, 4) == "LASF");
@@ -93,7 +150,7 @@ TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
 
 TEST_CASE("An extent beyond the integers coarsens the scale") {
   const Folder folder;
-  cloud::write_las(folder.path / "wide.las", {{{0, 0, 0}, {1, 2, 3}, 3, 0}, {{4e6, 10, 1}, {1, 2, 3}, 3, 0}}, "x");
+  cloud::write_cloud(folder.path / "wide.las", {{{0, 0, 0}, {1, 2, 3}, 3}, {{4e6, 10, 1}, {1, 2, 3}, 3}}, "x");
   const std::string b = read_file(folder.path / "wide.las");
   CHECK(at<double>(b, 131) == 0.01);
   CHECK(at<double>(b, 139) == 0.001);
@@ -101,10 +158,216 @@ TEST_CASE("An extent beyond the integers coarsens the scale") {
 
 TEST_CASE("A full disk or an empty cloud is an error and leaves nothing") {
   const Folder folder;
-  CHECK_THROWS_AS(cloud::write_las(folder.path / "none.las", {}, "x"), Error);
+  CHECK_THROWS_AS(cloud::write_cloud(folder.path / "none.las", {}, "x"), Error);
   // A folder where the file should stand stands for the disk that refuses.
   fs::create_directories(folder.path / "taken.las.part");
-  CHECK_THROWS_AS(cloud::write_las(folder.path / "taken.las", some_points(), "x"), Error);
+  CHECK_THROWS_AS(cloud::write_cloud(folder.path / "taken.las", some_points(), "x"), Error);
   CHECK_FALSE(fs::exists(folder.path / "none.las"));
   CHECK_FALSE(fs::exists(folder.path / "taken.las"));
+}
+
+TEST_CASE("A file of another program is read, and written again with all it had but for what was asked") {
+  const Folder folder;
+  const std::string bytes = foreign_las(300);
+  write_file(folder.path / "foreign.las", bytes);
+  cloud::LasReader file(folder.path / "foreign.las");
+  CHECK(file.header().crs() == "EPSG:25833+5773");
+  CHECK(cloud::has_eight_bit_colours(file));
+  file.rewind();
+  cloud::LasPoints points = file.next();
+  REQUIRE(points.size() == 300);
+  CHECK((points.at(7) - Eigen::Vector3d(1007, 1003.5, 600.7)).norm() < 1e-9);
+  CHECK(points.point_class(7) == 5);
+  CHECK(points.colour(200, true)[0] == 200);
+  Progress quiet;
+  const cloud::Description d = cloud::describe(file, quiet);
+  CHECK(d.oddities.empty());
+  CHECK((d.high - Eigen::Vector3d(1299, 1149.5, 629.9)).norm() < 1e-9);
+  // All of class 2: every byte as before but the five bits of the class.
+  cloud::write_judged(file, std::vector<std::uint8_t>(300, 2), true, folder.path / "two.las");
+  std::string expected = bytes;
+  for (std::size_t i = 0; i < 300; ++i) expected[bytes.size() - 34 * (300 - i) + 15] = static_cast<char>(2 | 1 << 7);
+  CHECK(read_file(folder.path / "two.las") == expected);
+  // The last hundred alone: counts and bounds follow, records stay.
+  std::vector<std::uint8_t> words(300, 0);
+  std::fill(words.begin() + 200, words.end(), 1);
+  CHECK(cloud::write_judged(file, words, false, folder.path / "some.las") == 100);
+  const std::string some = read_file(folder.path / "some.las");
+  CHECK(at<std::uint32_t>(some, 107) == 100);
+  CHECK(at<std::uint32_t>(some, 111) == 100);
+  CHECK(std::abs(at<double>(some, 187) - 1200) < 1e-9);
+  CHECK(some.substr(some.size() - 34 * 100) == bytes.substr(bytes.size() - 34 * 100));
+}
+
+TEST_CASE("A broken LAS file is refused in words, an odd one is read and told") {
+  const Folder folder;
+  const std::string good = foreign_las(50);
+  const auto set = [&](std::size_t offset, auto value) {
+    std::string b = good;
+    std::memcpy(b.data() + offset, &value, sizeof value);
+    return b;
+  };
+  const std::vector<std::pair<std::string, std::string>> broken = {
+      {"", "no LAS file"},
+      {"LASF", "no LAS file"},
+      {good.substr(0, good.size() - 40), "promises 50 points, the file holds 48"},
+      {set(107, std::uint32_t{4000000000u}), "promises 4000000000 points"},
+      {set(25, std::uint8_t{7}), "version 1.7"},
+      {set(104, std::uint8_t{3 | 128}), "compressed"},
+      {set(104, std::uint8_t{11}), "format 11"},
+      {set(105, std::uint16_t{10}), "10 bytes long"},
+      {set(94, std::uint16_t{100}), "header is 100 bytes"},
+      {set(96, std::uint32_t{999999}), "begin at byte 999999"},
+      {set(100, std::uint32_t{9}), "9 variable length records"},
+      {set(227 + 20, std::uint16_t{60000}), "does not fit"},
+      {set(131, 0.0), "no numbers to go by"},
+      {set(139, std::numeric_limits<double>::quiet_NaN()), "no numbers to go by"}};
+  for (const auto& [bytes, said] : broken) {
+    write_file(folder.path / "broken.las", bytes);
+    CHECK_THROWS_WITH(cloud::LasReader(folder.path / "broken.las"), Catch::Matchers::Contains(said));
+  }
+  Progress quiet;
+  for (const auto& [bytes, said] :
+       {std::pair{set(107, std::uint32_t{40}), "counts 40 points"}, {set(179, 5e5), "east"}}) {
+    write_file(folder.path / "odd.las", bytes);
+    cloud::LasReader file(folder.path / "odd.las");
+    const auto oddities = cloud::describe(file, quiet).oddities;
+    CHECK(std::any_of(oddities.begin(), oddities.end(),
+                      [&](const std::string& o) { return o.find(said) != std::string::npos; }));
+  }
+}
+
+TEST_CASE("Squares that wait in files are judged as one square is") {
+  const Folder folder;
+  std::vector<cloud::CloudRecord> points;
+  Random random(8);
+  for (int i = 0; i < 60000; ++i)
+    points.push_back(
+        {{random.uniform(0, 40), random.uniform(0, 40), random.uniform(0, 3)}, {1, 2, 3}, 4, 0.01f, 0.02f});
+  cloud::write_cloud(folder.path / "c.las", points, "x");
+  cloud::LasReader file(folder.path / "c.las");
+  Progress quiet;
+  // A word that depends on what lies within half a unit.
+  const auto judge = [](const std::vector<cloud::TilePoint>& tile) {
+    std::vector<std::uint8_t> out(tile.size(), 0);
+    std::map<std::pair<int, int>, std::vector<std::size_t>> cells;
+    const auto cell = [](double v) { return static_cast<int>(std::floor(2 * v)); };
+    for (std::size_t i = 0; i < tile.size(); ++i) cells[{cell(tile[i].X.x()), cell(tile[i].X.y())}].push_back(i);
+    for (std::size_t i = 0; i < tile.size(); ++i)
+      for (int c = -1; c <= 1; ++c)
+        for (int r = -1; r <= 1; ++r)
+          if (const auto found = cells.find({cell(tile[i].X.x()) + c, cell(tile[i].X.y()) + r}); found != cells.end())
+            for (const std::size_t j : found->second) out[i] += (tile[j].X - tile[i].X).norm() < 0.5;
+    return out;
+  };
+  cloud::JudgeOptions one, many;
+  one.scratch = many.scratch = folder.path;
+  one.rim = many.rim = 0.6, many.most_points = 1000;
+  const auto whole = cloud::judge_points(file, one, judge, quiet);
+  CHECK(whole == cloud::judge_points(file, many, judge, quiet));
+  CHECK(*std::max_element(whole.begin(), whole.end()) > 10);
+  CHECK(std::distance(fs::directory_iterator(folder.path), fs::directory_iterator()) == 1);  // nothing stays behind
+}
+
+TEST_CASE("Cleaning takes what floats, what lies below and what is not sure, and leaves the ground and its scarp") {
+  std::vector<cloud::TilePoint> points = sloping_ground(40);
+  const std::size_t ground = points.size();
+  for (int i = 0; i < 12; ++i) points.push_back({{10 + 0.1 * i, 10, 30}, 0.03f, 4, 0, true});  // in the sky
+  for (int i = 0; i < 12; ++i) points.push_back({{30, 8 + 0.1 * i, -6}, 0.03f, 4, 0, true});   // under the ground
+  for (int i = 0; i < 5; ++i) points.push_back({{5 + 3.0 * i, 5, 0.5 * (5 + 3.0 * i) + 1.5}, 0.03f, 4, 0, true});
+  points[100].sigma = 0.5f, points[200].rays = 2;
+  cloud::CleanOptions options;
+  options.max_sigma = 0.2, options.min_rays = 3;
+  const auto keep = cloud::clean(points, options);
+  CHECK(std::count(keep.begin(), keep.begin() + static_cast<std::ptrdiff_t>(ground), 0) == 2);
+  CHECK((keep[100] == 0 && keep[200] == 0));
+  CHECK(std::count(keep.begin() + static_cast<std::ptrdiff_t>(ground), keep.end(), 1) == 0);
+  CHECK(cloud::clean({}, options).empty());
+}
+
+TEST_CASE("Thinning keeps the surest point of each cube") {
+  std::vector<cloud::TilePoint> points = {{{0.1, 0.1, 0.1}, 0.05f, 3, 0, true},
+                                          {{0.5, 0.5, 0.5}, 0.02f, 3, 0, true},
+                                          {{0.9, 0.9, 0.9}, 0.02f, 6, 0, true},
+                                          {{1.1, 0.1, 0.1}, 0.09f, 2, 0, true},
+                                          {{-0.1, 0.1, 0.1}, 0.09f, 2, 0, true}};
+  CHECK(cloud::thin(points, 1.0) == std::vector<std::uint8_t>{0, 0, 1, 1, 1});
+}
+
+TEST_CASE("Ground goes up slopes and scarps; huts, boulders and what lies below it are not ground") {
+  std::vector<cloud::TilePoint> points = sloping_ground(60);
+  int things = 0, bare = 0, found = 0, wrong = 0;
+  const auto hut = [](const Eigen::Vector3d& X) { return X.x() > 30 && X.x() < 38 && X.y() > 40 && X.y() < 46; };
+  const auto boulder = [](const Eigen::Vector3d& X) { return (X.head<2>() - Eigen::Vector2d(12, 8)).norm() < 1.2; };
+  for (cloud::TilePoint& p : points) {
+    if (hut(p.X)) p.X.z() = 0.5 * 34 + 4 + 5;  // a level roof over the slope
+    if (boulder(p.X)) p.X.z() += 1.5;
+  }
+  points.push_back({{50, 50, 5}, 0.03f, 4, 0, true});  // 24 m under the ground
+  const auto classes = cloud::ground(points, {});
+  for (std::size_t i = 0; i + 1 < points.size(); ++i) {
+    const Eigen::Vector3d& X = points[i].X;
+    const bool thing = hut(X) || boulder(X);
+    things += thing, bare += !thing;
+    found += !thing && classes[i] == 2, wrong += thing && classes[i] == 2;
+  }
+  INFO("of ground " << found << " of " << bare << ", of things " << wrong << " of " << things);
+  CHECK(found > 0.97 * bare);
+  CHECK(wrong < 0.03 * things);
+  CHECK(classes.back() == 1);
+}
+
+TEST_CASE("Regions are boxes, and polygons with holes in another system") {
+  const Folder folder;
+  const cloud::Region box = cloud::Region::parse_box("10,20,30,40");
+  CHECK((box.contains({11, 39}) && !box.contains({9, 30}) && !box.contains({20, 41})));
+  for (const char* bad : {"1,2,3", "1,2,x,4", "3,2,1,4", "1,2,3,4,5"})
+    CHECK_THROWS_AS(cloud::Region::parse_box(bad), UsageError);
+  // A square of a hundredth of a degree with a hole, about 9 E 60 N; UTM 32 has 9 E at 500,000.
+  write_file(folder.path / "r.geojson",
+             R"({"type":"Polygon","coordinates":[[[9,60],[9.01,60],[9.01,60.01],[9,60.01],[9,60]],)"
+             R"([[9.004,60.004],[9.006,60.004],[9.006,60.006],[9.004,60.006],[9.004,60.004]]]})");
+  const cloud::Region region = cloud::Region::read(folder.path / "r.geojson", "EPSG:25832");
+  // Degrees in metres there: 55,800 of longitude, 111,400 of latitude; 60 N lies at 6,651,412 on that meridian.
+  const auto at = [](double lon, double lat) {
+    return Eigen::Vector2d(500000 + 55800 * (lon - 9), 6651412 + 111400 * (lat - 60));
+  };
+  CHECK((region.contains(at(9.002, 60.002)) && region.contains(at(9.008, 60.005))));
+  CHECK((!region.contains(at(9.005, 60.005)) && !region.contains(at(8.998, 60.005)) &&
+         !region.contains(at(9.005, 60.012))));
+  write_file(folder.path / "empty.geojson", R"({"type":"Point","coordinates":[9,60]})");
+  CHECK_THROWS_WITH(cloud::Region::read(folder.path / "empty.geojson", ""), Catch::Matchers::Contains("no polygon"));
+  CHECK_THROWS_WITH(cloud::Region::read(folder.path / "none.shp", ""), Catch::Matchers::Contains("no such file"));
+}
+
+TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same points") {
+  const Folder folder;
+  const auto points = some_points();
+  cloud::SinkOptions options{"x", points.back().X.cwiseMin(points.front().X),
+                             points.front().X.cwiseMax(points.back().X)};
+  const auto write = [&](const char* name) {
+    const auto sink = cloud::open_sink(folder.path / name, options);
+    sink->add({points.begin(), points.begin() + 400}), sink->add({points.begin() + 400, points.end()});
+    sink->finish();
+  };
+  write("whole.ply");
+  const std::string ply = read_file(folder.path / "whole.ply");
+  const std::size_t body = ply.find("end_header\n") + 11;
+  CHECK(ply.find("element vertex 1000\n") != std::string::npos);
+  REQUIRE(ply.size() == body + 1000 * (24 + 12 + 3 + 1 + 8));
+  CHECK(at<double>(ply, body + 48 * 999) == points[999].X.x());
+  CHECK(at<float>(ply, body + 48 * 999 + 44) == points[999].sigma_z);
+  options.tiles = 50;
+  write("parts.las");
+  std::size_t n = 0, lines = 0;
+  for (const auto& entry : fs::directory_iterator(folder.path / "parts")) {
+    if (entry.path().extension() != ".las") continue;
+    cloud::LasReader part(entry.path());
+    n += part.header().points;
+    CHECK(std::floor(part.header().low.x() / 50) == std::floor(part.header().high.x() / 50));
+  }
+  CHECK(n == points.size());
+  for (const char c : read_file(folder.path / "parts" / "index.csv")) lines += c == '\n';
+  CHECK(lines > 3);
+  CHECK_THROWS_WITH(cloud::open_sink(folder.path / "c.xyz", options), Catch::Matchers::Contains("another name"));
 }

@@ -152,3 +152,32 @@ TEST_CASE("What an image point changes by is its differences, the row's own time
   CHECK(worst < 1e-5);        // differences of 1e-5 m in 68
   CHECK(without_row > 1e-3);  // that is what the time of the row is worth
 }
+
+TEST_CASE(
+    "Velocities are expected as positions and times tell them, and nothing where these are missing or far apart") {
+  adjust::Block block;
+  camera::Camera rolling;
+  rolling.readout_seconds = 0.03, rolling.height = 100;
+  block.cameras = {rolling, camera::Camera()};
+  block.sorties.resize(2);
+  const auto add = [&](int camera, int sortie, double time, const Eigen::Vector3d& position) {
+    adjust::Station s;
+    s.camera = camera, s.sortie = sortie, s.time = time, s.position = position;
+    block.stations.push_back(s);
+  };
+  add(0, 0, 10, {0, 0, 60}), add(0, 0, 13, {12, 0, 60}), add(0, 0, 16, {18, 6, 63});
+  add(0, 0, mesograph::nan, {500, 0, 60});                   // without time
+  add(0, 0, 14, Eigen::Vector3d::Constant(mesograph::nan));  // without position
+  add(1, 0, 200, {0, 0, 60});                                // opens at once
+  add(0, 1, 11, {0, 0, 60}), add(0, 1, 60, {0, 300, 60});    // another sortie, too far apart
+  adjust::expect_motion(block);
+  const auto velocity = [&](std::size_t i) { return block.stations[i].velocity; };
+  CHECK((velocity(0) - Eigen::Vector3d(4, 0, 0)).norm() < 1e-12);    // the first one: towards the next
+  CHECK((velocity(1) - Eigen::Vector3d(3, 1, 0.5)).norm() < 1e-12);  // from the one before to the one after
+  CHECK(block.stations[1].sigma_velocity == Approx(2 + 0.5 * std::sqrt(10.25)));
+  CHECK(block.stations[1].usual_velocity == velocity(1));
+  for (const std::size_t i : {3, 4, 5, 6, 7}) {
+    CHECK(velocity(i).isZero());
+    CHECK(block.stations[i].sigma_velocity == 10.0);
+  }
+}

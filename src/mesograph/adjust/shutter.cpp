@@ -1,3 +1,6 @@
+#include <cmath>
+#include <iterator>
+#include <map>
 #include <mesograph/adjust/shutter.hpp>
 #include <mesograph/camera/rotation.hpp>
 
@@ -75,6 +78,25 @@ std::optional<SightLine> sight_line(const Block& block, const Station& s, const 
   if (!v) return std::nullopt;
   const Moment moment = moment_of(block, s, x.y());
   return SightLine{moment.C, (moment.R * *v).normalized()};
+}
+
+void expect_motion(Block& block) {
+  constexpr double longest = 40;  // s
+  std::map<std::pair<int, double>, Eigen::Vector3d> track;
+  const auto known = [](const Station& s) { return std::isfinite(s.time) && s.position.allFinite(); };
+  for (const Station& s : block.stations)
+    if (known(s)) track[{s.sortie, s.time}] = s.position;
+  for (Station& s : block.stations) {
+    if (!known(s) || !rolls(block, s)) continue;
+    const auto here = track.find({s.sortie, s.time});
+    auto before = here, after = here;
+    if (here != track.begin() && std::prev(here)->first.first == s.sortie) --before;
+    if (std::next(here) != track.end() && std::next(here)->first.first == s.sortie) ++after;
+    const double seconds = after->first.second - before->first.second;
+    if (!(seconds > 0) || seconds > longest) continue;
+    s.usual_velocity = s.velocity = (after->second - before->second) / seconds;
+    s.sigma_velocity = 2 + 0.5 * s.velocity.norm();
+  }
 }
 
 Eigen::Matrix<double, 6, 1> motion_sigma(const Station& s) {

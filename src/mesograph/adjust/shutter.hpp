@@ -38,6 +38,11 @@ struct SightLine {
 };
 std::optional<SightLine> sight_line(const Block& block, const Station& station, const Eigen::Vector2d& x);
 
+/// Sets the velocities that rolling shutters may be expected to have flown with: as positions and times of the sortie's
+/// photos before and after tell it, where those are within 40 s. Drones stop and turn, so it is not known better than
+/// by 2 m/s and half of it. Stations without time or position keep what they have.
+void expect_motion(Block& block);
+
 /// Standard deviations of what is expected of a station's motion, turning (rad/s) before velocity (m/s), and what it
 /// differs from that, expected less adjusted, over them.
 Eigen::Matrix<double, 6, 1> motion_sigma(const Station& station);

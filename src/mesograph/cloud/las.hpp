@@ -4,25 +4,132 @@
 #include <array>
 #include <cstdint>
 #include <filesystem>
+#include <fstream>
+#include <optional>
 #include <string>
 #include <vector>
 
 namespace mesograph::cloud {
 
-/// A point as a LAS file of ours holds it, in the survey CRS.
-struct LasPoint {
-  Eigen::Vector3d X;  ///< east, north, height
-  std::array<std::uint8_t, 3> colour;
-  std::uint8_t rays = 0;
-  float sigma_match = 0;  ///< m, of the height, by matching alone
-  float sigma_z = 0;      ///< m, with the block's part
+/// A variable length record: who defined it, which of theirs it is, what it holds.
+struct LasRecord {
+  std::string user, description;
+  std::uint16_t id = 0;
+  std::string data;
 };
 
-/// Writes LAS 1.4, point data record format 7, in one step. Header 375 bytes, WKT (global encoding bit 4) in a
+/// An attribute beyond the standard's own (LASF_Spec/4), of one number.
+struct LasAttribute {
+  std::string name, description;
+  std::uint8_t type = 0;  ///< as the standard counts: 1 unsigned char ... 9 float, 10 double
+  std::size_t at = 0;     ///< bytes from the start of a point's record
+  double scale = 1, offset = 0;
+};
+
+/// What a LAS file says of itself. Point data record formats 0 to 10, versions 1.0 to 1.4.
+/// Source: ASPRS, LAS Specification 1.4 R15 (2019).
+struct LasHeader {
+  int minor = 4, format = 7;
+  std::uint16_t encoding = 0, day = 0, year = 0;
+  std::string system, software;
+  std::size_t first_point = 0, record_length = 0;  ///< bytes
+  std::uint64_t points = 0;
+  std::array<std::uint64_t, 15> by_return{};
+  Eigen::Vector3d scale = Eigen::Vector3d::Constant(0.001), offset = Eigen::Vector3d::Zero();
+  Eigen::Vector3d low = Eigen::Vector3d::Zero(), high = low;  ///< as stated
+  std::vector<LasRecord> records, extended;
+  std::vector<LasAttribute> attributes;
+  std::string head, tail;  ///< bytes before the first point, and of the extended records after the last
+
+  /// Coordinate system: WKT as it stands there, else what GeoTIFF keys name ("EPSG:25833+5773"); empty: not said.
+  std::string crs() const;
+  const LasAttribute* attribute(const std::string& name) const;
+  bool has_colour() const {
+    return format == 2 || format == 3 || format == 5 || format == 7 || format == 8 || format == 10;
+  }
+};
+
+/// Points as they stand in a file, bytes and all, so that what reads and writes them loses nothing.
+struct LasPoints {
+  const LasHeader* header = nullptr;
+  std::string bytes;
+
+  std::size_t size() const { return bytes.size() / header->record_length; }
+  const char* record(std::size_t i) const { return bytes.data() + i * header->record_length; }
+  Eigen::Vector3d at(std::size_t i) const;
+  int point_class(std::size_t i) const;
+  void set_class(std::size_t i, std::uint8_t value);
+  /// Eight bits a channel; files that hold eight bits in the sixteen are taken as they mean it where `eight_bit`.
+  std::array<std::uint8_t, 3> colour(std::size_t i, bool eight_bit) const;
+  double value(std::size_t i, const LasAttribute& attribute) const;
+};
+
+/// Reads points in batches, however many there are.
+class LasReader {
+ public:
+  /// Throws Error, which says what is wrong and where, where the file is no LAS, compressed, cut off, or contradicts
+  /// itself so that no point could be trusted.
+  explicit LasReader(const std::filesystem::path& path);
+
+  const LasHeader& header() const { return header_; }
+  /// What is odd about the file and does not stop the work, in words.
+  const std::vector<std::string>& oddities() const { return oddities_; }
+  /// The next points, at most `most`; empty at the end.
+  LasPoints next(std::size_t most = 1u << 18);
+  void rewind();
+
+ private:
+  std::filesystem::path path_;
+  std::ifstream file_;
+  LasHeader header_;
+  std::vector<std::string> oddities_;
+  std::uint64_t done_ = 0;
+};
+
+/// Writes points under a name that the file has only once it is whole.
+class LasWriter {
+ public:
+  /// `header`: all but counts and bounds, which come from the points. Its `head` and `tail` are written as they stand.
+  LasWriter(const std::filesystem::path& path, const LasHeader& header);
+  ~LasWriter();  ///< leaves nothing behind unless finished
+  LasWriter(const LasWriter&) = delete;
+  LasWriter& operator=(const LasWriter&) = delete;
+
+  /// Records of header().record_length bytes each.
+  void add(const char* records, std::size_t n);
+  std::uint64_t points() const { return header_.points; }
+  /// Patches counts and bounds and puts the file in place. Throws Error where the disk refuses.
+  void finish();
+
+ private:
+  std::filesystem::path path_, scratch_;
+  LasHeader header_;
+  Eigen::Vector3i low_, high_;
+  std::ofstream file_;
+  void check();
+};
+
+/// A point of a cloud of ours, in the survey CRS.
+struct CloudRecord {
+  Eigen::Vector3d X;  ///< east, north, height
+  std::array<std::uint8_t, 3> colour{};
+  std::uint8_t rays = 0;
+  float sigma_match = 0;                             ///< m, along its ray, by the intersection alone
+  float sigma_z = 0;                                 ///< m, of the height, with the block's part
+  Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< unit length
+};
+
+/// Header of a cloud of ours: LAS 1.4, point data record format 7, 375 bytes, WKT (global encoding bit 4) in a
 /// LASF_Projection/2112 record, extra bytes `rays` (unsigned char), `sigma_match` and `sigma_z` (float, m) described in
-/// LASF_Spec/4. Return 1 of 1, GPS time 0, class 1, colours x 256; scale 0.001 (coarser only where the extent needs
-/// it), offsets whole metres near the data; bounds are those of the stored integers. No dates: the same points give the
-/// same bytes. Source: ASPRS LAS 1.4 R15. Throws Error where the disk refuses, with nothing left behind.
-void write_las(const std::filesystem::path& path, const std::vector<LasPoint>& points, const std::string& wkt);
+/// LASF_Spec/4. `scale`: made coarser where the extent needs it; offsets are whole metres in the middle. No dates: the
+/// same points give the same bytes.
+LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const Eigen::Vector3d& high,
+                       double scale = 0.001);
+
+/// Records of it: return 1 of 1, GPS time 0, class 1, colours x 256.
+std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord>& points);
+
+/// A small cloud as one LAS file. Throws Error where there is no point, or the disk refuses.
+void write_cloud(const std::filesystem::path& path, const std::vector<CloudRecord>& points, const std::string& wkt);
 
 }  // namespace mesograph::cloud

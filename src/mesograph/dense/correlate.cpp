@@ -31,8 +31,9 @@ MESOGRAPH_WIDE void window_sums(const float* columns, int n, int window, float* 
 
 MESOGRAPH_WIDE void finish_row(const float* sa, const float* va, const float* sb, const float* sbb, const float* sab,
                                int from, int to, float count, float least_variance, float* out) {
+  const float share = 1.0f / count;
   for (int i = from; i < to; ++i) {
-    const float vb = sbb[i] - sb[i] * sb[i] / count, cov = sab[i] - sa[i] * sb[i] / count;
+    const float vb = sbb[i] - sb[i] * sb[i] * share, cov = sab[i] - sa[i] * sb[i] * share;
     const float value = cov / std::sqrt(std::max(va[i], 1.0f) * std::max(vb, 1.0f));
     out[i] = va[i] < least_variance || vb < least_variance ? Correlator::empty : value;
   }

@@ -1,227 +1,438 @@
-#include <Eigen/LU>
+#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
-#include <mesograph/base/wide.hpp>
-#include <mesograph/dense/correlate.hpp>
+#include <functional>
+#include <mesograph/base/median.hpp>
 #include <mesograph/dense/depth_map.hpp>
 
 namespace mesograph::dense {
 
 namespace {
 
-constexpr float no_data = Correlator::empty;
+constexpr float none = std::numeric_limits<float>::quiet_NaN();
 
-/// Part of the reference photo that is matched at once.
-struct Tile {
-  int col = 0, row = 0, width = 0, height = 0;
+/// Photos of one level, and what is known of the depths there.
+struct Level {
+  const View* reference = nullptr;
+  Views partners;
+  double step = 0;         // 1/m between labels
+  std::vector<View> held;  // those that were made for it
 };
 
-/// Homography partner pixel <- reference pixel over the plane z, as numerators and denominator in (col, row, 1); the
-/// denominator is positive where the plane point lies before the partner.
-Eigen::Matrix3d plane_homography(const Pinhole& from, const Pinhole& to, double z) {
-  Eigen::Matrix3d ray_from_pixel, pixel_from_ray;
-  ray_from_pixel << 1 / from.c, 0, -0.5 * from.width / from.c, 0, -1 / from.c, 0.5 * from.height / from.c, 0, 0, -1;
-  // (x, y, w): x = c v.x + width/2 (-v.z), y = -c v.y + height/2 (-v.z), w = -v.z
-  pixel_from_ray << to.c, 0, -0.5 * to.width, 0, -to.c, -0.5 * to.height, 0, 0, -1;
-  // X = C + s R d with s = (z - C.z) / (R d).z; scaled by (C.z - z) > 0 over -(R d).z > 0, the sign stays right.
-  const Eigen::Matrix3d ground = (from.C.z() - z) * from.R - (from.C - to.C) * from.R.row(2);
-  return pixel_from_ray * to.R.transpose() * ground * ray_from_pixel;
-}
+/// A place of the surface, roughly: image point and inverse depth.
+struct Sample {
+  double x, y, w;
+};
 
-/// Partner pixels (index coordinates) of one row of the tile; -1 behind the partner.
-MESOGRAPH_WIDE void map_row(const double (&n0)[3], const double (&step)[3], int n, float* px, float* py) {
-  for (int c = 0; c < n; ++c) {
-    const double w = n0[2] + c * step[2], inverse = 1.0 / w;
-    px[c] = w > 1e-9 ? static_cast<float>((n0[0] + c * step[0]) * inverse - 0.5) : -1.0f;
-    py[c] = w > 1e-9 ? static_cast<float>((n0[1] + c * step[1]) * inverse - 0.5) : -1.0f;
-  }
-}
-
-/// The partner's image as the reference would see it if the ground were the plane of H; 0 where the partner has
-/// nothing. True where it has all.
-bool warp(const View& partner, const Eigen::Matrix3d& H, const Tile& tile, photo::Grey& out) {
-  const int w = partner.image.width, h = partner.image.height;
-  const auto right = static_cast<float>(w - 1), bottom = static_cast<float>(h - 1);
-  std::vector<float> px(tile.width), py(tile.width);
-  bool whole = true;
-  for (int r = 0; r < tile.height; ++r) {
-    const Eigen::Vector3d first = H * Eigen::Vector3d(tile.col + 0.5, tile.row + r + 0.5, 1.0);
-    map_row({first.x(), first.y(), first.z()}, {H(0, 0), H(1, 0), H(2, 0)}, tile.width, px.data(), py.data());
-    float* to = &out.data[static_cast<std::size_t>(r) * tile.width];
-    for (int c = 0; c < tile.width; ++c) {
-      to[c] = 0.0f;
-      if (px[c] >= 0 && py[c] >= 0 && px[c] < right && py[c] < bottom) {
-        const int i = static_cast<int>(px[c]), j = static_cast<int>(py[c]);
-        const float tx = px[c] - static_cast<float>(i), ty = py[c] - static_cast<float>(j);
-        const float* p = &partner.image.data[static_cast<std::size_t>(j) * w + i];
-        const float upper = p[0] + tx * (p[1] - p[0]), lower = p[w] + tx * (p[w + 1] - p[w]);
-        // Grey levels are 1 or more where there is data, so the product tells whether all four are.
-        if (p[0] * p[1] * p[w] * p[w + 1] > 0.0f) to[c] = upper + ty * (lower - upper);
-      }
-      whole = whole && to[c] > 0.0f;
+/// The plane through the samples but for those far off it: huts on the ground, wrong matches.
+InversePlane plane_through(std::vector<Sample> samples) {
+  constexpr std::size_t least = 12;
+  InversePlane plane;
+  for (int round = 0; round < 3; ++round) {
+    if (samples.size() < least) {
+      std::vector<double> w;
+      for (const Sample& s : samples) w.push_back(s.w);
+      if (round == 0) plane = {median(std::move(w)), 0, 0};
+      return plane;
     }
+    Eigen::MatrixX3d A(samples.size(), 3);
+    Eigen::VectorXd w(samples.size());
+    const Sample& first = samples.front();
+    for (Eigen::Index i = 0; i < A.rows(); ++i) {
+      const Sample& s = samples[static_cast<std::size_t>(i)];
+      A.row(i) << 1, s.x - first.x, s.y - first.y;
+      w[i] = s.w;
+    }
+    const Eigen::Vector3d fit = A.colPivHouseholderQr().solve(w);
+    plane = {fit[0] - fit[1] * first.x - fit[2] * first.y, fit[1], fit[2]};
+    std::vector<double> off;
+    for (const Sample& s : samples) off.push_back(std::abs(s.w - plane.at(s.x, s.y)));
+    const double limit = 2.5 * median(std::move(off));
+    samples.erase(std::remove_if(samples.begin(), samples.end(),
+                                 [&](const Sample& s) { return std::abs(s.w - plane.at(s.x, s.y)) > limit; }),
+                  samples.end());
   }
-  return whole;
+  return plane;
 }
 
-/// Mean of the better half of the values that are there, sorted downwards in place; no_data where none is.
-float better_half(float* values, std::size_t n) {
-  std::size_t m = 0;
-  for (std::size_t i = 0; i < n; ++i) {
-    const float value = values[i];
-    if (value <= no_data) continue;
-    std::size_t at = m++;
-    for (; at > 0 && values[at - 1] < value; --at) values[at] = values[at - 1];
-    values[at] = value;
-  }
-  if (m == 0) return no_data;
-  const std::size_t keep = m <= 2 ? m : (m + 1) / 2;
-  float sum = 0;
-  for (std::size_t i = 0; i < keep; ++i) sum += values[i];
-  return sum / static_cast<float>(keep);
+/// What is searched in a tile: the plane of label 0, and how many.
+struct Search {
+  InversePlane plane;
+  int labels = 0;
+};
+
+/// Labels about a plane from `trimmed` of them to all but as many, and `pad(span)` beyond.
+Search search_about(const InversePlane& plane, const std::vector<Sample>& samples, double trimmed, double step,
+                    int most_labels, const std::function<double(double)>& pad) {
+  Search out;
+  out.plane = plane;
+  std::vector<double> off;
+  for (const Sample& s : samples) off.push_back(s.w - out.plane.at(s.x, s.y));
+  std::sort(off.begin(), off.end());
+  const auto range = [&](double share) {
+    const auto cut = static_cast<std::size_t>(share * static_cast<double>(off.size()));
+    const double low = off[cut], high = off[off.size() - 1 - cut], more = pad(high - low);
+    return std::pair(static_cast<int>(std::floor((low - more) / step)),
+                     static_cast<int>(std::ceil((high + more) / step)));
+  };
+  auto [low, high] = range(trimmed);
+  if (high - low >= most_labels) std::tie(low, high) = range(0.05);
+  if (high - low >= most_labels) low = -most_labels / 2, high = low + most_labels - 1;
+  out.plane.constant += low * step;
+  out.labels = high - low + 1;
+  return out;
 }
+
+/// At the coarsest level, from the tie points in the tile and about it.
+Search search_by_hints(const Level& level, const std::vector<GroundHint>& ground, const Tile& tile, double scale,
+                       const DepthOptions& options) {
+  std::vector<Sample> samples;
+  for (const double reach : {1.0, 3.0, 1e6}) {
+    samples.clear();
+    for (const GroundHint& hint : ground) {
+      const double x = hint.x.x() * scale, y = hint.x.y() * scale;
+      if (x > tile.col - reach * tile.width && x < tile.col + (1 + reach) * tile.width &&
+          y > tile.row - reach * tile.height && y < tile.row + (1 + reach) * tile.height && hint.depth > 0)
+        samples.push_back({x, y, 1 / hint.depth});
+    }
+    if (samples.size() >= 10) break;
+  }
+  if (samples.empty()) return {};
+  const double here = samples[samples.size() / 2].w;
+  // Up to one in a hundred points may be wrong; their depths do not stretch the range.
+  return search_about(plane_through(samples), samples, 0.01, level.step, options.most_labels,
+                      [&](double span) { return options.pad * here + options.pad_of_span * span; });
+}
+
+/// The plane that slopes as the coarser surface does at most of its pixels: where it jumps, as one of its sides, and
+/// not from one to the other.
+InversePlane plane_along(const photo::Raster<float>& coarser, const std::vector<Sample>& samples) {
+  constexpr int reach = 2;
+  const auto inverse = [&](int col, int row) {
+    return col >= 0 && row >= 0 && col < coarser.width && row < coarser.height ? 1 / coarser.at(col, row) : none;
+  };
+  std::vector<double> across, down, level;
+  for (const Sample& s : samples) {
+    const int col = static_cast<int>(s.x / 2), row = static_cast<int>(s.y / 2);
+    const double dx = inverse(col + reach, row) - inverse(col - reach, row),
+                 dy = inverse(col, row + reach) - inverse(col, row - reach);
+    if (std::isfinite(dx)) across.push_back(dx / (4 * reach));
+    if (std::isfinite(dy)) down.push_back(dy / (4 * reach));
+  }
+  constexpr std::size_t least = 30;  // fewer say too little: the plane faces the photo
+  InversePlane out;
+  if (across.size() >= least && down.size() >= least) out = {0, median(across), median(down)};
+  for (const Sample& s : samples) level.push_back(s.w - out.at(s.x, s.y));
+  out.constant = median(level);
+  return out;
+}
+
+/// At a finer level, from the depths of the coarser one in the tile and just beyond.
+Search search_by_coarser(const Level& level, const photo::Raster<float>& coarser, const Tile& tile,
+                         const DepthOptions& options) {
+  std::vector<Sample> samples;
+  for (const int beyond : {3, options.tile / 4}) {
+    samples.clear();
+    for (int row = std::max(0, tile.row / 2 - beyond);
+         row < std::min(coarser.height, (tile.row + tile.height) / 2 + beyond); ++row)
+      for (int col = std::max(0, tile.col / 2 - beyond);
+           col < std::min(coarser.width, (tile.col + tile.width) / 2 + beyond); ++col)
+        if (const float depth = coarser.at(col, row); depth > 0)
+          samples.push_back({2 * col + 1.0, 2 * row + 1.0, 1 / static_cast<double>(depth)});
+    if (samples.size() >= 20) break;
+  }
+  if (samples.empty()) return {};
+  return search_about(plane_along(coarser, samples), samples, 0, level.step, options.most_labels,
+                      [&](double) { return options.pad_labels * level.step; });
+}
+
+/// The tile with the margin that its windows need, inside the photo.
+Tile with_margin(const Tile& tile, int margin, const photo::Grey& image) {
+  Tile out;
+  out.col = std::max(0, tile.col - margin), out.row = std::max(0, tile.row - margin);
+  out.width = std::min(image.width, tile.col + tile.width + margin) - out.col;
+  out.height = std::min(image.height, tile.row + tile.height + margin) - out.row;
+  return out;
+}
+
+constexpr std::uint8_t neutral = 64;  // the cost of a place that no partner sees
 
 /// Label planes, one after another, to the labels of one pixel side by side; in blocks that stay in the cache.
-void to_volume(const std::vector<std::uint8_t>& planes, CostVolume& volume) {
-  const std::size_t pixels = volume.cost.size() / volume.labels;
+void to_labels(const std::vector<std::uint8_t>& planes, CostTile& tile) {
+  const std::size_t pixels = planes.size() / tile.labels;
+  tile.cost.resize(planes.size());
   constexpr std::size_t block = 64;
   for (std::size_t first = 0; first < pixels; first += block)
-    for (int label = 0; label < volume.labels; ++label)
+    for (int label = 0; label < tile.labels; ++label)
       for (std::size_t i = first; i < std::min(pixels, first + block); ++i)
-        volume.cost[i * volume.labels + label] = planes[label * pixels + i];
+        tile.cost[i * tile.labels + label] = planes[label * pixels + i];
 }
 
-struct Range {
-  double low = 0, high = 0, step = 0;
-  int labels() const { return static_cast<int>(std::ceil((high - low) / step)) + 1; }
-};
-
-/// Heights to try in a tile: those of its tie points, padded; the step from the parallax of the widest partner.
-Range range_of(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
-               const Tile& tile, const DepthOptions& options) {
-  std::vector<double> z;
-  for (const double reach : {0.25, 1.0, 1e6}) {
-    for (const GroundHint& hint : ground)
-      if (hint.x.x() > tile.col - reach * tile.width && hint.x.x() < tile.col + (1 + reach) * tile.width &&
-          hint.x.y() > tile.row - reach * tile.height && hint.x.y() < tile.row + (1 + reach) * tile.height)
-        z.push_back(hint.z);
-    if (z.size() >= 10) break;
-    z.clear();
+CostTile costs_of(const Level& level, const Tile& tile, const Search& search, const DepthOptions& options) {
+  CostTile out{tile, search.plane, search.labels, {}};
+  if (out.labels == 0) return out;
+  const Tile outer = with_margin(tile, options.window, level.reference->image);
+  Sweep sweep(*level.reference, level.partners, outer, options.window, options.least_contrast);
+  std::vector<photo::Raster<float>> scores;
+  photo::Raster<float> score;
+  const std::size_t pixels = static_cast<std::size_t>(tile.width) * tile.height;
+  std::vector<std::uint8_t> planes(pixels * out.labels, neutral);
+  for (int label = 0; label < out.labels; ++label) {
+    InversePlane plane = search.plane;
+    plane.constant += label * level.step;
+    sweep.correlate(plane, scores);
+    Sweep::better_half(scores, score);
+    std::uint8_t* to = &planes[label * pixels];
+    for (int row = tile.row; row < tile.row + tile.height; ++row)
+      for (int col = tile.col; col < tile.col + tile.width; ++col, ++to)
+        if (const float s = score.at(col - outer.col, row - outer.row); s > Sweep::empty)
+          *to = static_cast<std::uint8_t>(std::clamp(63.5f * (1 - s), 0.0f, 127.0f) + 0.5f);
   }
-  Range out;
-  if (z.empty()) return out;
-  std::sort(z.begin(), z.end());
-  // Up to one in a hundred points may be wrong; their heights do not stretch the range.
-  const std::size_t off = z.size() / 100;
-  out.low = z[off], out.high = z[z.size() - 1 - off];
-  const double pad =
-      options.pad * std::abs(reference.pinhole.C.z() - z[z.size() / 2]) + options.pad_of_span * (out.high - out.low);
-  out.low -= pad, out.high += pad;
-  const double x = tile.col + 0.5 * tile.width, y = tile.row + 0.5 * tile.height, middle = z[z.size() / 2];
-  double parallax = 0;  // pixels per metre of height
-  const Eigen::Vector3d d = reference.pinhole.direction(x, y);
-  const auto at = [&](double height) {
-    return Eigen::Vector3d(reference.pinhole.C + (height - reference.pinhole.C.z()) / d.z() * d);
-  };
-  for (const View& partner : partners) {
-    const Eigen::Vector2d shift = partner.pinhole.project(at(middle + 0.5)) - partner.pinhole.project(at(middle - 0.5));
-    if (shift.allFinite()) parallax = std::max(parallax, shift.norm());
-  }
-  out.step = parallax > 0 ? options.step_px / parallax : 0;
-  out.step = std::max(out.step, (out.high - out.low) / (options.most_labels - 1));
+  to_labels(planes, out);
   return out;
 }
 
-photo::Grey cut(const photo::Grey& image, const Tile& tile) {
-  photo::Grey out(tile.width, tile.height);
-  for (int r = 0; r < tile.height; ++r)
-    std::copy_n(&image.data[static_cast<std::size_t>(tile.row + r) * image.width + tile.col], tile.width,
-                &out.data[static_cast<std::size_t>(r) * tile.width]);
-  return out;
-}
-
-void match_tile(const View& reference, const std::vector<View>& partners, const std::vector<GroundHint>& ground,
-                const Tile& tile, const Tile& inner, const DepthOptions& options, photo::Raster<float>& out) {
-  const Range range = range_of(reference, partners, ground, tile, options);
-  if (!(range.step > 0)) return;
-  const photo::Grey image = cut(reference.image, tile);
-  constexpr std::uint8_t neutral = 64;
-  CostVolume volume(tile.width, tile.height, range.labels(), neutral);
-  std::vector<std::uint8_t> planes(volume.cost.size(), neutral);
-  photo::Grey warped(tile.width, tile.height);
-  std::vector<photo::Raster<float>> scores(partners.size());
-  Correlator correlator(image, options.window, options.least_contrast);
-  std::vector<float> values(partners.size());
-  for (int label = 0; label < volume.labels; ++label) {
-    const double z = range.low + label * range.step;
-    for (std::size_t k = 0; k < partners.size(); ++k) {
-      const bool whole = warp(partners[k], plane_homography(reference.pinhole, partners[k].pinhole, z), tile, warped);
-      correlator.correlate(warped, whole, scores[k]);
+/// Matches the pixels of `inner`; `outer` has what paths need to come in from around it.
+void match_area(const Level& level, const Tile& outer, const Tile& inner,
+                const std::function<Search(const Tile&)>& search, const DepthOptions& options,
+                photo::Raster<float>& out) {
+  CostVolume volume;
+  volume.area = outer, volume.tile_size = options.tile, volume.step = level.step;
+  for (int row = 0; row < outer.height; row += options.tile)
+    for (int col = 0; col < outer.width; col += options.tile) {
+      const Tile tile{outer.col + col, outer.row + row, std::min(options.tile, outer.width - col),
+                      std::min(options.tile, outer.height - row)};
+      volume.tiles.push_back(costs_of(level, tile, search(tile), options));
     }
-    for (std::size_t i = 0; i < image.data.size(); ++i) {
-      for (std::size_t k = 0; k < partners.size(); ++k) values[k] = scores[k].data[i];
-      const float score = better_half(values.data(), values.size());
-      if (score > no_data)
-        planes[label * image.data.size() + i] =
-            static_cast<std::uint8_t>(std::clamp(63.5f * (1 - score), 0.0f, 127.0f) + 0.5f);
-    }
-  }
-  to_volume(planes, volume);
-  const photo::Raster<float> labels = semi_global(volume, image, options.semi_global);
+  const photo::Raster<float> labels = semi_global(volume, level.reference->image, options.semi_global);
   for (int row = inner.row; row < inner.row + inner.height; ++row)
     for (int col = inner.col; col < inner.col + inner.width; ++col) {
-      const float label = labels.at(col - tile.col, row - tile.row);
+      const int c = col - outer.col, r = row - outer.row;
+      const float label = labels.at(c, r);
       if (!std::isfinite(label)) continue;
-      const std::uint8_t cost = volume.at(col - tile.col, row - tile.row)[std::lround(label)];
-      const float score = 1 - static_cast<float>(cost) / 63.5f;
-      if (score < options.least_score) continue;
-      out.at(col, row) = static_cast<float>(range.low + label * range.step);
+      const CostTile& t = volume.tile_of(c, r);
+      const std::size_t at = static_cast<std::size_t>(row - t.tile.row) * t.tile.width + col - t.tile.col;
+      const float score = 1 - static_cast<float>(t.cost[at * t.labels + std::lround(label)]) / 63.5f;
+      const double w = t.plane.at(col + 0.5, row + 0.5) + label * level.step;
+      if (score >= options.least_score && w > 0) out.at(col, row) = static_cast<float>(1 / w);
     }
+}
+
+photo::Raster<float> match_level(const Level& level, const std::function<Search(const Tile&)>& search,
+                                 const DepthOptions& options) {
+  const int w = level.reference->image.width, h = level.reference->image.height;
+  photo::Raster<float> out(w, h, 1, none);
+  // Areas of about the same size, whole tiles each.
+  const auto side = [&](int length) {
+    const int count = (length + options.area - 1) / options.area, tiles = (length + options.tile - 1) / options.tile;
+    return (tiles + count - 1) / count * options.tile;
+  };
+  const int wide = side(w), high = side(h);
+  for (int row = 0; row < h; row += high)
+    for (int col = 0; col < w; col += wide) {
+      const Tile inner{col, row, std::min(wide, w - col), std::min(high, h - row)};
+      match_area(level, with_margin(inner, options.tile, level.reference->image), inner, search, options, out);
+    }
+  return out;
+}
+
+/// Inverse depths of a tile without gaps: the last one before it in the row goes on, or the mean.
+photo::Raster<float> filled(const photo::Raster<float>& depth, const Tile& tile) {
+  photo::Raster<float> out(tile.width, tile.height);
+  double sum = 0;
+  int n = 0;
+  for (int r = 0; r < tile.height; ++r)
+    for (int c = 0; c < tile.width; ++c)
+      if (const float d = depth.at(tile.col + c, tile.row + r); d > 0) sum += 1 / d, ++n;
+  if (n == 0) return {};
+  for (int r = 0; r < tile.height; ++r) {
+    auto last = static_cast<float>(sum / n);
+    for (int c = 0; c < tile.width; ++c) {
+      if (const float d = depth.at(tile.col + c, tile.row + r); d > 0) last = 1 / d;
+      out.at(c, r) = last;
+    }
+  }
+  return out;
+}
+
+/// Correlations before, on and behind the surface in three runs, as the better half of those on it says: where the
+/// best lies, in halves of a step, how good it is there, and what it is sure to, in steps.
+struct Peak {
+  float at = 0, score = Sweep::empty, sigma = 4;
+};
+Peak peak_of(const std::array<std::vector<photo::Raster<float>>, 3>& scores, std::size_t i) {
+  std::array<std::pair<float, std::size_t>, 32> seen;
+  std::size_t n = 0;
+  for (std::size_t k = 0; k < scores[1].size() && n < seen.size(); ++k)
+    if (scores[0][k].data[i] > Sweep::empty && scores[1][k].data[i] > Sweep::empty &&
+        scores[2][k].data[i] > Sweep::empty)
+      seen[n++] = {-scores[1][k].data[i], k};
+  if (n == 0) return {};
+  std::sort(seen.begin(), seen.begin() + static_cast<std::ptrdiff_t>(n));
+  const auto keep = static_cast<std::size_t>(better_half_of(static_cast<int>(n)));
+  std::array<float, 3> mean{};
+  for (std::size_t k = 0; k < keep; ++k)
+    for (std::size_t side = 0; side < 3; ++side) mean[side] += scores[side][seen[k].second].data[i];
+  const float curved = 2 * mean[1] - mean[0] - mean[2];
+  Peak out{0, mean[1] / static_cast<float>(keep)};
+  if (!(curved > 0)) return out;
+  out.at = std::clamp(0.5f * (mean[2] - mean[0]) / curved, -1.0f, 1.0f);
+  // Correlation falls by half of 4 curved d^2 at d steps from its best; noise that leaves 1 - score undone moves it so.
+  constexpr float independent = 16;  // pixels of a window, whose texture hangs together
+  const float sharp = 4 * curved / static_cast<float>(keep);
+  out.sigma = std::sqrt(std::max(0.0f, 1 - out.score) / (independent * sharp));
+  return out;
+}
+
+/// Variance of a window's grey levels.
+double variance(const photo::Grey& image, int col, int row, int half) {
+  double sum = 0, squares = 0;
+  int n = 0;
+  for (int r = std::max(0, row - half); r <= std::min(image.height - 1, row + half); ++r)
+    for (int c = std::max(0, col - half); c <= std::min(image.width - 1, col + half); ++c) {
+      const double v = image.at(c, r);
+      sum += v, squares += v * v, ++n;
+    }
+  return squares / n - sum / n * (sum / n);
+}
+
+/// Whether what is in the middle of a window says little of its contrast: a window on water or concrete that just
+/// reaches a shore or an edge tells where that is, not where the pixel is.
+bool borrowed(const photo::Grey& image, int col, int row, const DepthOptions& options) {
+  const double middle = variance(image, col, row, (options.window + 1) / 2);
+  return middle < options.least_middle * variance(image, col, row, options.window);
+}
+
+/// Lays the windows on the surface and moves it to where they are most alike; empties what is not alike.
+void refine(const Level& level, const DepthOptions& options, DepthMap& map) {
+  photo::Raster<float>& depth = map.depth;
+  const photo::Raster<float> found = depth;
+  map.sigma = photo::Raster<std::uint8_t>(depth.width, depth.height);
+  const auto half = static_cast<float>(0.5 * level.step);
+  std::array<std::vector<photo::Raster<float>>, 3> scores;
+  for (int row = 0; row < depth.height; row += options.tile)
+    for (int col = 0; col < depth.width; col += options.tile) {
+      const Tile tile{col, row, std::min(options.tile, depth.width - col), std::min(options.tile, depth.height - row)};
+      const Tile outer = with_margin(tile, options.window, level.reference->image);
+      photo::Raster<float> w = filled(found, outer);
+      if (w.data.empty()) continue;
+      Sweep sweep(*level.reference, level.partners, outer, options.window, options.least_contrast);
+      for (float& v : w.data) v -= half;
+      for (std::size_t side = 0; side < 3; ++side) {
+        sweep.correlate(w, scores[side]);
+        for (float& v : w.data) v += half;
+      }
+      for (int r = tile.row; r < tile.row + tile.height; ++r)
+        for (int c = tile.col; c < tile.col + tile.width; ++c) {
+          float& d = depth.at(c, r);
+          if (!(d > 0)) continue;
+          const Peak peak = peak_of(scores, static_cast<std::size_t>(r - outer.row) * outer.width + (c - outer.col));
+          d = peak.score >= options.least_score && !borrowed(level.reference->image, c, r, options)
+                  ? 1 / (1 / d + peak.at * half)
+                  : none;
+          map.sigma.at(c, r) = static_cast<std::uint8_t>(
+              std::clamp(64 * static_cast<float>(options.step_px) * peak.sigma, 1.0f, 255.0f) + 0.5f);
+        }
+    }
+}
+
+/// Closes gaps of a pixel that the surface around goes over: its windows saw nearly all that theirs did.
+void close_gaps(double step, DepthMap& map) {
+  constexpr int least = 6;  // of eight neighbours
+  const photo::Raster<float> found = map.depth;
+  for (int row = 1; row + 1 < found.height; ++row)
+    for (int col = 1; col + 1 < found.width; ++col) {
+      if (found.at(col, row) > 0) continue;
+      float low = INFINITY, high = 0, sum = 0;
+      std::uint8_t sigma = 0;
+      int n = 0;
+      for (int r = row - 1; r <= row + 1; ++r)
+        for (int c = col - 1; c <= col + 1; ++c)
+          if (const float d = found.at(c, r); d > 0) {
+            low = std::min(low, d), high = std::max(high, d), sum += d, ++n;
+            sigma = std::max(sigma, map.sigma.at(c, r));
+          }
+      if (n < least || 1 / low - 1 / high > step) continue;
+      map.depth.at(col, row) = sum / static_cast<float>(n);
+      map.sigma.at(col, row) = sigma;
+    }
+}
+
+std::vector<Level> levels_of(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,
+                             const DepthOptions& options) {
+  std::vector<Level> out(1);
+  out[0].reference = &reference, out[0].partners = partners;
+  while (static_cast<int>(out.size()) <= options.coarser_levels &&
+         std::min(out.back().reference->image.width, out.back().reference->image.height) / 2 >= options.least_side) {
+    Level next;
+    next.held.push_back(halved(*out.back().reference));
+    for (const View* partner : out.back().partners) next.held.push_back(halved(*partner));
+    next.reference = &next.held.front();
+    for (std::size_t i = 1; i < next.held.size(); ++i) next.partners.push_back(&next.held[i]);
+    out.push_back(std::move(next));
+  }
+  std::vector<double> depths;
+  for (const GroundHint& hint : ground) depths.push_back(hint.depth);
+  for (Level& level : out) {
+    const double pixels = parallax(level.reference->pinhole, level.partners, 1 / median(depths));
+    level.step = pixels > 0 ? options.step_px / pixels : 0;
+  }
+  return out;
 }
 
 }  // namespace
 
-void remove_specks(photo::Raster<float>& height, const Pinhole& p, const DepthOptions& options) {
-  const int w = height.width;
-  std::vector<char> visited(height.data.size(), 0);
+void remove_specks(photo::Raster<float>& depth, double relative_step, double inverse_step, int least_patch) {
+  const int w = depth.width;
+  const auto relative = static_cast<float>(relative_step), inverse = static_cast<float>(inverse_step);
+  std::vector<char> visited(depth.data.size(), 0);
   std::vector<std::size_t> patch;
   for (std::size_t seed = 0; seed < visited.size(); ++seed) {
-    if (visited[seed] || std::isnan(height.data[seed])) continue;
+    if (visited[seed] || std::isnan(depth.data[seed])) continue;
     patch.assign(1, seed);
     visited[seed] = 1;
     for (std::size_t next = 0; next < patch.size(); ++next) {
       const std::size_t at = patch[next];
       const int col = static_cast<int>(at % w), row = static_cast<int>(at / w);
-      const double step = options.speck_step_px * std::abs(p.C.z() - height.data[at]) / p.c;
-      const auto visit = [&](int c, int r) {
-        if (c < 0 || r < 0 || c >= w || r >= height.height) return;
-        const std::size_t to = static_cast<std::size_t>(r) * w + c;
-        if (visited[to] || !(std::abs(height.data[to] - height.data[at]) <= step)) return;
+      const float here = depth.data[at], step = std::max(relative * here, inverse * here * here);
+      const auto visit = [&](std::size_t to) {
+        if (visited[to] || !(std::abs(depth.data[to] - here) <= step)) return;
         visited[to] = 1;
         patch.push_back(to);
       };
-      visit(col - 1, row), visit(col + 1, row), visit(col, row - 1), visit(col, row + 1);
+      if (col > 0) visit(at - 1);
+      if (col + 1 < w) visit(at + 1);
+      if (row > 0) visit(at - w);
+      if (row + 1 < depth.height) visit(at + w);
     }
-    if (static_cast<int>(patch.size()) >= options.least_patch) continue;
-    for (const std::size_t at : patch) height.data[at] = std::numeric_limits<float>::quiet_NaN();
+    if (static_cast<int>(patch.size()) >= least_patch) continue;
+    for (const std::size_t at : patch) depth.data[at] = none;
   }
 }
 
-photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
-                                 const std::vector<GroundHint>& ground, const DepthOptions& options) {
-  const int w = reference.pinhole.width, h = reference.pinhole.height;
-  photo::Raster<float> out(w, h, 1, std::numeric_limits<float>::quiet_NaN());
-  if (partners.empty()) return out;
-  for (int row = 0; row < h; row += options.tile)
-    for (int col = 0; col < w; col += options.tile) {
-      const Tile inner{col, row, std::min(options.tile, w - col), std::min(options.tile, h - row)};
-      Tile tile;
-      tile.col = std::max(0, col - options.margin), tile.row = std::max(0, row - options.margin);
-      tile.width = std::min(w, inner.col + inner.width + options.margin) - tile.col;
-      tile.height = std::min(h, inner.row + inner.height + options.margin) - tile.row;
-      match_tile(reference, partners, ground, tile, inner, options, out);
+DepthMap match_depth(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,
+                     const DepthOptions& options) {
+  DepthMap out{photo::Raster<float>(reference.image.width, reference.image.height, 1, none),
+               photo::Raster<std::uint8_t>(reference.image.width, reference.image.height), nan};
+  if (partners.empty() || ground.empty()) return out;
+  const std::vector<Level> levels = levels_of(reference, partners, ground, options);
+  if (!(levels.front().step > 0)) return out;
+  for (std::size_t l = levels.size(); l-- > 0;) {
+    const Level& level = levels[l];
+    const photo::Raster<float> coarser = std::move(out.depth);
+    const auto search = [&](const Tile& tile) {
+      return l + 1 == levels.size() ? search_by_hints(level, ground, tile, 1.0 / (1 << l), options)
+                                    : search_by_coarser(level, coarser, tile, options);
+    };
+    out.depth = match_level(level, search, options);
+    if (l == 0) {
+      refine(level, options, out);
+      for (int round = 0; round < 2; ++round) close_gaps(level.step, out);
     }
-  remove_specks(out, reference.pinhole, options);
+    remove_specks(out.depth, options.speck_step_px / level.reference->pinhole.c, options.speck_step * level.step,
+                  std::max(10, options.least_patch >> l));
+  }
+  out.step = levels.front().step;
   return out;
 }
 

@@ -1,49 +1,70 @@
 #pragma once
 
-#include <mesograph/dense/pinhole.hpp>
 #include <mesograph/dense/semi_global.hpp>
 #include <vector>
 
 namespace mesograph::dense {
 
 struct DepthOptions {
-  int window = 3;        ///< half width of the correlation window, pixels of the level: 7 x 7
-  int tile = 384;        ///< pixels, each with its own range of heights; bounds memory: at most 320 labels of 448 x 448
-                         ///< pixels, 260 MB a thread
-  int margin = 32;       ///< overlap of tiles, pixels
-  double step_px = 1.0;  ///< parallax between neighbouring heights in the widest partner; more skips minima
-  /// Beyond the heights of the tile's tie points, for huts, shrubs, edges: shares of the distance and of what they
-  /// span.
+  int window =
+      3;  ///< half width of the correlation window, pixels of the level: 7 x 7. Less: sharper edges, more noise
+  /// Half as large photos that are matched first, each of which tells the next how far to search. Fewer where the
+  /// smallest would have a side of less than `least_side` pixels.
+  int coarser_levels = 2, least_side = 150;
+  int tile = 64;         ///< pixels, each with its own plane and range of depths
+  int area = 1536;       ///< pixels matched at once; bounds memory: 100 to 250 MB a thread
+  double step_px = 1.0;  ///< parallax between neighbouring labels in the widest partner; more skips minima
+  /// Beyond the depths of tie points at the coarsest level, for huts, shrubs, edges: shares of the depth and of what
+  /// the points span about their plane.
   double pad = 0.045, pad_of_span = 0.2;
-  int most_labels = 320;
+  int pad_labels = 4;  ///< beyond the depths of the coarser level at the others
+  int most_labels = 256;
   double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
+  double least_middle = 0.3;    ///< share of a window's variance that its inner part of half the width must have
   double least_score = 0.45;    ///< correlation below which a pixel stays empty
-  /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground are emptied.
+  /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground, or so many
+  /// labels, are emptied.
   int least_patch = 50;
-  double speck_step_px = 2.0;
+  double speck_step_px = 2.0, speck_step = 0.5;
   SemiGlobalOptions semi_global;
 };
 
-struct View {
-  Pinhole pinhole;
-  photo::Grey image;  ///< 0: no data
-};
-
-/// Heights z (local frame, m) at which the rays of `reference` end, for each of its pixels; NaN: nothing found. The
-/// ground is swept by horizontal planes of the local frame: windows then lie on level ground in every photo, oblique
-/// ones too. Cost: mean of the better half of the partners' normalised cross-correlations (exposure and lighting of a
-/// whole window drop out, photos that do not see a place drop out), then semi-global. `ground`: heights of tie points
-/// with their image points in the reference, level pixels. Source: Collins (1996), A space-sweep approach to true
-/// multi-image matching, CVPR; Hirschmueller (2008).
+/// A tie point as a photo sees it: image point, level pixels, and depth along the camera's axis, m.
 struct GroundHint {
   Eigen::Vector2d x;
-  double z;
+  double depth;
 };
-photo::Raster<float> match_depth(const View& reference, const std::vector<View>& partners,
-                                 const std::vector<GroundHint>& ground, const DepthOptions& options = {});
 
-/// Empties patches of a surface that hang together but not with what lies around them, where they are small: what
-/// matched by chance. Part of match_depth.
-void remove_specks(photo::Raster<float>& height, const Pinhole& pinhole, const DepthOptions& options);
+/// What a photo sees: depth along its axis for each pixel of its pinhole photo.
+struct DepthMap {
+  photo::Raster<float> depth;  ///< m; NaN: nothing found
+  /// What correlation says of it: standard deviation in parallax of the widest partner, 1/64 pixel; 0 where empty.
+  photo::Raster<std::uint8_t> sigma;
+  /// Inverse depth, 1/m, that moves an image point of the widest partner by a pixel: sigma of a depth d is d^2 times
+  /// this times the sigma in pixels.
+  double step = nan;
+
+  /// Standard deviation of the depth of a pixel, m.
+  double sigma_at(int col, int row) const {
+    const double d = depth.at(col, row);
+    return sigma.at(col, row) / 64.0 * step * d * d;
+  }
+};
+
+/// Depths of the pixels of `reference`. The photos are swept by planes: those of tie points at the coarsest of three
+/// levels, at the finer ones those of what the coarser one found, tile by tile. Windows then lie on sloping ground in
+/// every photo, oblique ones too. Cost: mean of the better half of the partners' normalised cross-correlations
+/// (exposure and lighting of a whole window drop out, photos that do not see a place drop out), then semi-global. Last,
+/// windows are laid on the surface found, and correlations half a step before and behind it give its place between
+/// labels. Cost in time goes with pixels and partners; one thread.
+/// Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR; Gallup, Frahm, Mordohai, Yang,
+/// Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions, CVPR; Hirschmueller (2008).
+DepthMap match_depth(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,
+                     const DepthOptions& options = {});
+
+/// Empties patches of a surface that hang together but not with what lies around them, where they are smaller than
+/// `least_patch` pixels: what matched by chance. What hangs together differs by no more than `relative_step` of the
+/// depth, or `inverse_step` (1/m) of the inverse depth. Part of match_depth.
+void remove_specks(photo::Raster<float>& depth, double relative_step, double inverse_step, int least_patch);
 
 }  // namespace mesograph::dense

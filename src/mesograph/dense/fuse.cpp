@@ -1,3 +1,4 @@
+#include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/dense/fuse.hpp>
@@ -6,23 +7,97 @@ namespace mesograph::dense {
 
 namespace {
 
-/// Surface point of a view at an image point; NaN where it has none.
-Eigen::Vector3d surface_point(const MappedView& view, double x, double y) {
-  const int col = static_cast<int>(x), row = static_cast<int>(y);
-  const float z = view.height.at(col, row);
-  if (!std::isfinite(z)) return Eigen::Vector3d::Constant(nan);
-  const Eigen::Vector3d d = view.pinhole.direction(col + 0.5, row + 0.5);
-  return view.pinhole.C + (z - view.pinhole.C.z()) / d.z() * d;
+/// Depth of a view's surface at an image point, between pixels where these belong together; NaN where it has none.
+double depth_at(const MappedView& view, const Eigen::Vector2d& x, double most_step) {
+  const photo::Raster<float>& depth = view.map.depth;
+  const double fx = x.x() - 0.5, fy = x.y() - 0.5;
+  const int col = static_cast<int>(std::floor(fx)), row = static_cast<int>(std::floor(fy));
+  const float nearest = depth.at(static_cast<int>(x.x()), static_cast<int>(x.y()));
+  if (!std::isfinite(nearest) || col < 0 || row < 0 || col + 1 >= depth.width || row + 1 >= depth.height)
+    return nearest;
+  const float a = depth.at(col, row), b = depth.at(col + 1, row), c = depth.at(col, row + 1),
+              d = depth.at(col + 1, row + 1);
+  // An edge, or a gap (which compares as false).
+  if (!(std::max({a, b, c, d}) - std::min({a, b, c, d}) <= most_step)) return nearest;
+  const double tx = fx - col, ty = fy - row;
+  return (a * (1 - tx) + b * tx) * (1 - ty) + (c * (1 - tx) + d * tx) * ty;
 }
 
-/// Height of a view's surface below or above X, along its own ray through X; NaN where it disagrees by more than
-/// `reach`.
-double agreeing_height(const MappedView& view, const Eigen::Vector3d& X, double reach) {
-  const Eigen::Vector2d x = view.pinhole.project(X);
-  if (!x.allFinite() || !view.pinhole.inside(x, 0)) return nan;
-  const Eigen::Vector3d Y = surface_point(view, x.x(), x.y());
-  if (!Y.allFinite() || (Y - X).norm() > reach) return nan;
-  return Y.z();
+/// How badly a photo is placed to show a point: metres that a pixel of it covers there, more away from its middle.
+double footprint(const Pinhole& p, const Eigen::Vector3d& X) {
+  const double depth = p.depth(X), stretch = (X - p.C).norm() / depth;
+  return depth / p.c * stretch * stretch;
+}
+
+/// What photos say of a reference's point, as distances along rays from it, m.
+struct Agreement {
+  double sum = 0, squares = 0;
+  int n = 1, better = 0;
+
+  void add(double distance, bool is_better) {
+    sum += distance, squares += distance * distance;
+    ++n, better += is_better;
+  }
+};
+
+/// How far a surface bends within a window, m of depth: root mean square of its second differences over four
+/// directions, of those that are there.
+double roughness(const photo::Raster<float>& depth, int col, int row) {
+  constexpr int reach = 3;
+  const double here = depth.at(col, row);
+  double sum = 0;
+  int n = 0;
+  for (const auto& [dc, dr] : {std::pair(reach, 0), {0, reach}, {2, 2}, {2, -2}}) {
+    const auto inside = [&](int c, int r) { return c >= 0 && r >= 0 && c < depth.width && r < depth.height; };
+    if (!inside(col - dc, row - std::abs(dr)) || !inside(col + dc, row + std::abs(dr))) continue;
+    const double bend = depth.at(col - dc, row - dr) + depth.at(col + dc, row + dr) - 2 * here;
+    if (std::isfinite(bend)) sum += bend * bend, ++n;
+  }
+  return n == 0 ? 0 : std::sqrt(sum / n);
+}
+
+Eigen::Vector3d surface_point(const Pinhole& p, const photo::Raster<float>& depth, int col, int row) {
+  return p.C + depth.at(col, row) * p.direction(col + 0.5, row + 0.5);
+}
+
+/// A reference's point.
+struct Place {
+  Eigen::Vector3d X;
+  double pixel, parallax_pixel, sigma;  // m along its ray: a pixel's size, what a pixel of parallax is worth, its sigma
+};
+
+Agreement agreement(const MappedView& reference, const std::vector<const MappedView*>& others, const Place& at,
+                    const FuseOptions& options) {
+  Agreement out;
+  const double own = footprint(reference.pinhole, at.X);
+  bool pair_agrees = false;  // by the stricter rule for two alone
+  for (const MappedView* other : others) {
+    const Pinhole& p = other->pinhole;
+    const Eigen::Vector2d x = p.project(at.X);
+    if (!x.allFinite() || !p.inside(x, 0)) continue;
+    const double depth = p.depth(at.X), along = (at.X - p.C).norm() / depth;
+    const double distance = (depth_at(*other, x, 3 * at.pixel) - depth) * along;
+    const double sigma = other->map.sigma_at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
+    const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * at.parallax_pixel;
+    const double sure = sharp ? options.sharp_tolerance_px * at.parallax_pixel : 0;
+    if (!(std::abs(distance) <= std::max(options.tolerance_px * at.pixel, sure))) continue;
+    out.add(distance, footprint(p, at.X) < own);
+    pair_agrees = std::abs(distance) <= std::max(options.pair_tolerance_px * at.pixel, sure);
+  }
+  if (out.n == 2 && !pair_agrees) out.n = 1;
+  return out;
+}
+
+/// Normal of the surface at a pixel from its neighbours; nought where they are missing.
+Eigen::Vector3f normal_at(const Pinhole& p, const photo::Raster<float>& depth, int col, int row) {
+  const Eigen::Vector3d back = -p.direction(col + 0.5, row + 0.5).normalized();
+  if (col < 1 || row < 1 || col + 1 >= depth.width || row + 1 >= depth.height) return Eigen::Vector3f::Zero();
+  const Eigen::Vector3d across = surface_point(p, depth, col + 1, row) - surface_point(p, depth, col - 1, row),
+                        down = surface_point(p, depth, col, row + 1) - surface_point(p, depth, col, row - 1);
+  Eigen::Vector3d n = down.cross(across);
+  if (!n.allFinite() || !(n.norm() > 0)) return Eigen::Vector3f::Zero();
+  n.normalize();
+  return (n.dot(back) < 0 ? -n : n).cast<float>();
 }
 
 }  // namespace
@@ -32,31 +107,29 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
   const Pinhole& p = reference.pinhole;
   constexpr float none = std::numeric_limits<float>::quiet_NaN();
   Confirmed out{photo::Raster<float>(p.width, p.height, 1, none), photo::Raster<float>(p.width, p.height, 1, none),
-                photo::Raster<std::uint8_t>(p.width, p.height)};
+                photo::Raster<std::uint8_t>(p.width, p.height), photo::Raster<std::uint8_t>(p.width, p.height)};
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
-      const Eigen::Vector3d X = surface_point(reference, col, row);
-      if (!X.allFinite()) continue;
-      const double reach = options.tolerance_px * (X - p.C).norm() / p.c;
-      double sum = X.z(), squares = 0;
-      int n = 1;
-      for (const MappedView* other : others) {
-        const double z = agreeing_height(*other, X, reach);
-        if (!std::isfinite(z)) continue;
-        sum += z;
-        squares += (z - X.z()) * (z - X.z());
-        ++n;
-      }
-      if (n < options.min_views) continue;
-      const double mean = sum / n, shift = mean - X.z();
-      if (n == 2 && 2 * std::abs(shift) > options.pair_tolerance_px * reach / options.tolerance_px) continue;
-      // The photos' errors are alike, for they see the same texture: the mean is hardly better than one of them.
-      const double variance = std::max(0.0, (squares - n * shift * shift) / (n - 1));
-      const auto sigma = static_cast<float>(std::sqrt(variance));
+      const float depth = reference.map.depth.at(col, row);
+      if (!std::isfinite(depth)) continue;
+      const Eigen::Vector3d d = p.direction(col + 0.5, row + 0.5), X = p.C + depth * d;
+      const double along = d.norm(), usual = reference.map.sigma_at(col, row) * along;
+      const Agreement seen = agreement(
+          reference, others, {X, depth * along / p.c, reference.map.step * depth * depth * along, usual}, options);
+      if (seen.n < options.min_views) continue;
+      const double shift = seen.sum / seen.n;
+      // The spread of the photos, pooled with what correlation says of the reference's own; and what windows level out.
+      const double spread = std::max(0.0, seen.squares - seen.n * shift * shift);
+      const double one = (spread + options.own_weight * usual * usual) / (seen.n - 1 + options.own_weight);
+      // Noise of its own bends a map too: 1 + 1 + 4 times its variance in a second difference.
+      const double bend = roughness(reference.map.depth, col, row) * along;
+      const double levelled = options.levelled * options.levelled * std::max(0.0, bend * bend - 6 * usual * usual);
+      const double sigma = std::sqrt(one / seen.n + levelled);
       if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;
-      out.height.at(col, row) = static_cast<float>(mean);
-      out.sigma.at(col, row) = sigma;
-      out.rays.at(col, row) = static_cast<std::uint8_t>(std::min(n, 255));
+      out.depth.at(col, row) = static_cast<float>(depth + shift / along);
+      out.sigma.at(col, row) = static_cast<float>(sigma / along);
+      out.rays.at(col, row) = static_cast<std::uint8_t>(std::min(seen.n, 255));
+      out.better.at(col, row) = static_cast<std::uint8_t>(std::min(seen.better, 255));
     }
   return out;
 }
@@ -68,19 +141,23 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
   const Confirmed surface = confirm(reference, others, options);
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
-      if (surface.rays.at(col, row) == 0) continue;
+      if (surface.rays.at(col, row) == 0 || surface.better.at(col, row) >= options.givers) continue;
       const Eigen::Vector3d d = p.direction(col + 0.5, row + 0.5);
       CloudPoint point;
-      point.X = p.C + (surface.height.at(col, row) - p.C.z()) / d.z() * d;
+      point.X = p.C + surface.depth.at(col, row) * d;
       for (int ch = 0; ch < 3; ++ch) point.colour[static_cast<std::size_t>(ch)] = colour.at(col, row, ch);
       point.rays = surface.rays.at(col, row);
-      point.sigma_match = surface.sigma.at(col, row);
+      point.sigma_match = static_cast<float>(surface.sigma.at(col, row) * d.norm());
+      // What lies along the ray; where that is level, at least what windows are sure to across it.
+      point.sigma_height = static_cast<float>(surface.sigma.at(col, row) * std::max(std::abs(d.z()), 0.25 * d.norm()));
+      point.normal = normal_at(p, surface.depth, col, row);
       out.push_back(point);
     }
   return out;
 }
 
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
+  constexpr float least_level = 0.35f;  // normals of steeper ground say too little of its height
   struct Key {
     std::int32_t row, col;
     float z;
@@ -97,23 +174,38 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
   std::vector<CloudPoint> out;
   for (std::size_t begin = 0, end = 0; begin < keys.size(); begin = end) {
     Eigen::Vector3d sum = Eigen::Vector3d::Zero(), colour = Eigen::Vector3d::Zero();
-    double weight = 0, variance = 0;
-    int rays = 0;
+    Eigen::Vector3f normal = Eigen::Vector3f::Zero();
+    double weight = 0, match = 0, height = 0;
+    int rays = 0, n = 0;
     while (end < keys.size() && keys[end].row == keys[begin].row && keys[end].col == keys[begin].col &&
            keys[end].z - keys[begin].z <= spacing) {
       const CloudPoint& p = points[keys[end++].index];
       sum += p.rays * p.X;
       colour += p.rays * Eigen::Vector3d(p.colour[0], p.colour[1], p.colour[2]);
-      variance += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
+      normal += p.normal;
+      match += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
+      height += p.rays * static_cast<double>(p.sigma_height) * p.sigma_height;
       weight += p.rays;
-      rays = std::max(rays, p.rays);
+      rays = std::max<int>(rays, p.rays), ++n;
     }
     CloudPoint point;
     point.X = sum / weight;
+    if (normal.norm() > 0) normal.normalize();
+    if (normal.z() > least_level) {
+      // To the middle of the column along the surface: points then lie evenly, whatever the photos' pixels do.
+      const Eigen::Vector2d shift =
+          spacing * Eigen::Vector2d(keys[begin].col + 0.5, keys[begin].row + 0.5) - point.X.head<2>();
+      point.X.head<2>() += shift;
+      point.X.z() -= normal.head<2>().cast<double>().dot(shift) / normal.z();
+    }
     for (std::size_t ch = 0; ch < 3; ++ch)
       point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
-    point.rays = rays;
-    point.sigma_match = static_cast<float>(std::sqrt(variance / weight));
+    point.rays = static_cast<std::uint8_t>(rays);
+    // Neighbouring pixels share most of their windows; a quarter of the variance is each one's own.
+    const double gain = 0.75 + 0.25 / n;
+    point.sigma_match = static_cast<float>(std::sqrt(gain * match / weight));
+    point.sigma_height = static_cast<float>(std::sqrt(gain * height / weight));
+    point.normal = normal;
     out.push_back(point);
   }
   return out;

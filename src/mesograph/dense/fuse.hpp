@@ -9,38 +9,51 @@ namespace mesograph::dense {
 /// A point of the cloud, local frame, m.
 struct CloudPoint {
   Eigen::Vector3d X;
-  std::array<std::uint8_t, 3> colour;
-  int rays = 0;           ///< photos that agree on it
-  float sigma_match = 0;  ///< m, standard deviation of its height from their agreement
+  std::array<std::uint8_t, 3> colour{};
+  std::uint8_t rays = 0;                             ///< photos that agree on it
+  float sigma_match = 0;                             ///< m, standard deviation along its ray, by the intersection alone
+  float sigma_height = 0;                            ///< m, what of that is height
+  Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< towards the photos, unit length; nought: unknown
 };
 
 struct FuseOptions {
-  int min_views = 3;                ///< photos that must agree, the reference included
-  double tolerance_px = 1.5;        ///< most distance of another photo's surface, in pixels of the level on the ground
-  double pair_tolerance_px = 0.75;  ///< the same where two photos alone agree
-  double max_sigma = nan;           ///< m; NaN: no limit
+  int min_views = 3;  ///< photos that must agree, the reference included
+  /// Another photo agrees where its surface is not further off than so many pixels of the level on the ground, fewer
+  /// where two photos alone agree; or, where correlation is sure of both to `sharp_px` pixels of parallax, than so many
+  /// of these, which is more where rays meet at small angles.
+  double tolerance_px = 1.5, pair_tolerance_px = 0.75;
+  double sharp_px = 0.3, sharp_tolerance_px = 0.6;
+  double max_sigma = nan;  ///< m; NaN: no limit
+  /// Of the photos that agree on a place so many, the best placed ones, give a point. Fewer: smaller files on the way,
+  /// colours of one photo. Each point takes the mean of all, whoever gives it.
+  int givers = 4;
+  /// How many photos' agreement a photo's own sigma is worth: two photos that happen to agree exactly are not exact.
+  double own_weight = 3;
+  /// Share of a surface's bend within a window that matching levels out: of shrubs, boulders, edges.
+  double levelled = 0.5;
 };
 
 struct MappedView {
   Pinhole pinhole;
-  photo::Raster<float> height;  ///< of match_depth
+  DepthMap map;
 };
 
-/// One photo's surface where other photos' surfaces confirm it: each ray is cut at the mean height of those that agree.
+/// One photo's surface where other photos' surfaces confirm it: each ray is cut at the mean depth of those that agree.
 struct Confirmed {
-  photo::Raster<float> height, sigma;  ///< m, NaN where not confirmed; sigma of the height from the agreement
-  photo::Raster<std::uint8_t> rays;    ///< photos that agree, the reference included
+  photo::Raster<float> depth, sigma;   ///< m along the axis, NaN where not confirmed; sigma by agreement
+  photo::Raster<std::uint8_t> rays;    ///< photos that agree, the reference included; 0: not confirmed
+  photo::Raster<std::uint8_t> better;  ///< of these, how many see the place from nearer or straighter
 };
 Confirmed confirm(const MappedView& reference, const std::vector<const MappedView*>& others,
                   const FuseOptions& options);
 
-/// Its points. `colour`: its pinhole photo.
+/// Its points, those that this photo gives. `colour`: its pinhole photo.
 std::vector<CloudPoint> confirmed_points(const MappedView& reference, const photo::Rgb& colour,
                                          const std::vector<const MappedView*>& others, const FuseOptions& options);
 
 /// One point for each column of `spacing` metres and surface layer: points of a column that lie within one spacing of
-/// the lowest of them are averaged, weighted by rays. Sorted by row, column and height, so that the order of the input
-/// photos is all that matters.
+/// the lowest of them are averaged, weighted by rays, and moved along the surface to the middle of the column where
+/// that is not steep. Sorted by row, column and height, so that the order of the input photos is all that matters.
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing);
 
 }  // namespace mesograph::dense

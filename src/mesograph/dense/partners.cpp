@@ -14,6 +14,23 @@ struct Shared {
   double scale = 0;            // sum of log range ratios
 };
 
+constexpr double most_poor_angle_deg = 60;
+
+/// Photos between two angles with a score, the best the least.
+std::vector<std::pair<double, int>> scores_of(const std::map<int, Shared>& shared, double least_deg, double most_deg,
+                                              const PartnerOptions& options) {
+  std::vector<std::pair<double, int>> out;
+  for (const auto& [other, entry] : shared) {
+    const auto n = static_cast<double>(entry.angles.size());
+    if (n < options.least_shared) continue;
+    const double angle = median(entry.angles) * deg_per_rad;
+    if (angle < least_deg || angle > most_deg) continue;
+    const double off = std::log(angle / options.best_angle_deg) / 0.7, scale = entry.scale / n / 0.4;
+    out.emplace_back(-n * std::exp(-0.5 * (off * off + scale * scale)), other);
+  }
+  return out;
+}
+
 }  // namespace
 
 std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const PartnerOptions& options) {
@@ -40,26 +57,20 @@ std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const 
         entry.scale += std::log(mine.norm() / theirs.norm() * c_ratio);
       }
     }
-    std::vector<std::pair<double, int>> scored;
-    for (auto& [other, entry] : shared) {
-      if (static_cast<int>(entry.angles.size()) < options.least_shared) continue;
-      const double angle = median(entry.angles) * deg_per_rad;
-      if (angle < options.least_angle_deg || angle > options.most_angle_deg) continue;
-      const double off = std::log(angle / options.best_angle_deg) / 0.7;
-      const double scale = entry.scale / static_cast<double>(entry.angles.size()) / 0.4;
-      scored.emplace_back(-static_cast<double>(entry.angles.size()) * std::exp(-0.5 * (off * off + scale * scale)),
-                          other);
-    }
+    std::vector<std::pair<double, int>> scored =
+        scores_of(shared, options.least_angle_deg, options.most_angle_deg, options);
+    // Where no photo sees the ground at a fair angle, as in a pair of a short base, any that is not in the same place.
+    if (scored.empty()) scored = scores_of(shared, options.poor_angle_deg, most_poor_angle_deg, options);
     std::sort(scored.begin(), scored.end());
     // No two partners from nearly the same direction: they would see the same occlusions.
-    std::vector<Eigen::Vector2d> directions;
+    std::vector<Eigen::Vector3d> directions;
     for (const bool strict : {true, false})
       for (const auto& [score, other] : scored) {
         if (static_cast<int>(out[s].size()) >= options.most) return;
         if (std::find(out[s].begin(), out[s].end(), other) != out[s].end()) continue;
-        const Eigen::Vector2d d = (block.stations[other].C - me.C).head<2>().normalized();
+        const Eigen::Vector3d d = (block.stations[other].C - me.C).normalized();
         const bool crowded =
-            std::any_of(directions.begin(), directions.end(), [&](const Eigen::Vector2d& e) { return d.dot(e) > 0.8; });
+            std::any_of(directions.begin(), directions.end(), [&](const Eigen::Vector3d& e) { return d.dot(e) > 0.8; });
         if (strict && crowded) continue;
         directions.push_back(d);
         out[s].push_back(other);

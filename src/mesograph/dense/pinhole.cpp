@@ -29,7 +29,7 @@ photo::Raster<T> resample(const photo::Raster<T>& image, const adjust::Block& bl
                sy = static_cast<double>(image.height) / camera.height;
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col) {
-      const Eigen::Vector3d v((col + 0.5 - 0.5 * p.width) / p.c, -(row + 0.5 - 0.5 * p.height) / p.c, -1.0);
+      const Eigen::Vector3d v((col + 0.5 - p.x0) / p.c, -(row + 0.5 - p.y0) / p.c, -1.0);
       const auto x = shown_at(block, station, v, ground);
       if (!x) continue;
       const double gx = x->x() * sx - 0.5, gy = x->y() * sy - 0.5;
@@ -54,9 +54,26 @@ Pinhole pinhole_of(const camera::Camera& camera, const adjust::Station& station,
   p.width = camera.width / size;
   p.height = camera.height / size;
   p.c = camera.interior[camera::c] / size;
+  p.x0 = 0.5 * p.width, p.y0 = 0.5 * p.height;
   p.R = station.R;
   p.C = station.C;
   return p;
+}
+
+View halved(const View& view) {
+  View out{view.pinhole, photo::Grey(view.pinhole.width / 2, view.pinhole.height / 2)};
+  out.pinhole.width = out.image.width, out.pinhole.height = out.image.height;
+  out.pinhole.c /= 2, out.pinhole.x0 /= 2, out.pinhole.y0 /= 2;
+  for (int row = 0; row < out.image.height; ++row) {
+    const float* upper = &view.image.data[static_cast<std::size_t>(2 * row) * view.image.width];
+    const float* lower = upper + view.image.width;
+    float* to = &out.image.data[static_cast<std::size_t>(row) * out.image.width];
+    for (int col = 0; col < out.image.width; ++col) {
+      const float a = upper[2 * col], b = upper[2 * col + 1], c = lower[2 * col], d = lower[2 * col + 1];
+      to[col] = std::min(std::min(a, b), std::min(c, d)) > 0.0f ? 0.25f * (a + b + c + d) : 0.0f;
+    }
+  }
+  return out;
 }
 
 photo::Grey undistort(const photo::Grey& image, const adjust::Block& block, const adjust::Station& station,

@@ -27,55 +27,111 @@ MESOGRAPH_WIDE std::int16_t step(const std::uint8_t* cost, const std::int16_t* b
 
 constexpr std::int16_t beyond = 8000;  // sums of eight paths stay below 8 (127 + large_step)
 
-/// Path sums of one direction (dc, dr), added to the totals. Pixels are visited so that the one behind comes first.
-void run_paths(const CostVolume& v, const photo::Grey& image, const SemiGlobalOptions& options, int dc, int dr,
-               std::vector<std::int16_t>& total) {
-  const int n = v.labels, stride = n + 2, w = v.width;
-  std::vector<std::int16_t> rows[2];
-  std::vector<std::int16_t> least[2];
-  for (int k = 0; k < 2; ++k) {
-    rows[k].assign(static_cast<std::size_t>(w) * stride, beyond);
-    least[k].assign(w, 0);
+/// Sums of all paths, tile by tile like the costs.
+class Paths {
+ public:
+  Paths(const CostVolume& volume, const photo::Grey& image, const SemiGlobalOptions& options)
+      : v_(volume), image_(image), options_(options), total_(volume.tiles.size()) {
+    for (std::size_t t = 0; t < total_.size(); ++t) {
+      total_[t].assign(v_.tiles[t].cost.size(), 0);
+      most_labels_ = std::max(most_labels_, v_.tiles[t].labels);
+    }
+    stride_ = most_labels_ + 2;
+    shifted_.resize(stride_);
   }
-  const std::vector<std::int16_t> fresh = [&] {
-    std::vector<std::int16_t> zeros(stride, 0);
-    zeros.front() = zeros.back() = beyond;
-    return zeros;
-  }();
-  const bool down = dr > 0 || (dr == 0 && dc > 0);
-  for (int y = 0; y < v.height; ++y) {
-    const int row = down ? y : v.height - 1 - y;
-    std::vector<std::int16_t>&now = rows[y & 1], &above = rows[(y & 1) ^ 1];
-    for (int x = 0; x < w; ++x) {
-      const int col = dc > 0 || (dc == 0 && down) ? x : w - 1 - x;
-      const int back_col = col - dc, back_row = row - dr;
-      const bool starts = back_col < 0 || back_col >= w || back_row < 0 || back_row >= v.height;
-      const std::vector<std::int16_t>& behind = dr == 0 ? now : above;
-      const std::int16_t* before = starts ? fresh.data() : &behind[static_cast<std::size_t>(back_col) * stride];
-      const std::int16_t least_before = starts ? std::int16_t{0} : least[dr == 0 ? (y & 1) : (y & 1) ^ 1][back_col];
-      const float contrast = starts ? 0.0f : std::abs(image.at(col, row) - image.at(back_col, back_row));
-      const int large = contrast > 20.0f ? options.large_step / 2 : options.large_step;
-      std::int16_t* here = &now[static_cast<std::size_t>(col) * stride];
-      least[y & 1][col] =
-          step(v.at(col, row), before, least_before, options.small_step, std::max(large, options.small_step + 1), n,
-               here, &total[(static_cast<std::size_t>(row) * w + col) * n]);
-      here[0] = here[n + 1] = beyond;
+
+  const std::int16_t* total(int col, int row) const {
+    const std::size_t t = index(col, row);
+    return &total_[t][place(v_.tiles[t], col, row)];
+  }
+
+  /// Adds the sums of one direction. Pixels are visited so that the one behind comes first.
+  void run(int dc, int dr) {
+    const int w = v_.area.width;
+    for (int k = 0; k < 2; ++k) {
+      rows_[k].assign(static_cast<std::size_t>(w) * stride_, beyond);
+      least_[k].assign(w, 0);
+    }
+    const bool down = dr > 0 || (dr == 0 && dc > 0);
+    for (int y = 0; y < v_.area.height; ++y)
+      for (int x = 0; x < w; ++x)
+        visit(dc > 0 || (dc == 0 && down) ? x : w - 1 - x, down ? y : v_.area.height - 1 - y, dc, dr, y & 1);
+  }
+
+ private:
+  const CostVolume& v_;
+  const photo::Grey& image_;
+  const SemiGlobalOptions& options_;
+  std::vector<std::vector<std::int16_t>> total_;
+  std::vector<std::int16_t> rows_[2], least_[2], shifted_;
+  int most_labels_ = 0, stride_ = 0;
+
+  std::size_t index(int col, int row) const {
+    return static_cast<std::size_t>(row / v_.tile_size) * v_.across() + col / v_.tile_size;
+  }
+  std::size_t place(const CostTile& t, int col, int row) const {
+    const int c = col + v_.area.col - t.tile.col, r = row + v_.area.row - t.tile.row;
+    return (static_cast<std::size_t>(r) * t.tile.width + c) * t.labels;
+  }
+
+  void visit(int col, int row, int dc, int dr, int parity) {
+    const std::size_t t = index(col, row);
+    const CostTile& here = v_.tiles[t];
+    if (here.labels == 0) return;
+    std::int16_t* now = &rows_[parity][static_cast<std::size_t>(col) * stride_];
+    const int from_col = col - dc, from_row = row - dr, behind = dr == 0 ? parity : parity ^ 1;
+    const bool starts = from_col < 0 || from_col >= v_.area.width || from_row < 0 || from_row >= v_.area.height ||
+                        v_.tile_of(from_col, from_row).labels == 0;
+    const std::int16_t* before = shifted_.data();
+    std::int16_t least_before = 0;
+    int large = options_.large_step;
+    if (starts) {
+      std::fill_n(shifted_.begin() + 1, here.labels, std::int16_t{0});
+      shifted_[0] = shifted_[here.labels + 1] = beyond;
+    } else {
+      least_before = least_[behind][from_col];
+      const std::int16_t* sums = &rows_[behind][static_cast<std::size_t>(from_col) * stride_];
+      const CostTile& there = v_.tile_of(from_col, from_row);
+      if (&there == &here)
+        before = sums;
+      else
+        carry_over(there, here, sums, col, row);
+      const float contrast = std::abs(image_.at(col + v_.area.col, row + v_.area.row) -
+                                      image_.at(from_col + v_.area.col, from_row + v_.area.row));
+      if (contrast > 20.0f) large = std::max(large / 2, options_.small_step + 1);
+    }
+    const std::size_t at = place(here, col, row);
+    least_[parity][col] =
+        step(&here.cost[at], before, least_before, options_.small_step, large, here.labels, now, &total_[t][at]);
+    now[0] = now[here.labels + 1] = beyond;
+  }
+
+  /// Sums of a pixel of another tile by the labels of this one that lie nearest in depth.
+  void carry_over(const CostTile& from, const CostTile& to, const std::int16_t* sums, int col, int row) {
+    const double x = v_.area.col + col + 0.5, y = v_.area.row + row + 0.5;
+    const auto shift = static_cast<int>(
+        std::lround(std::clamp((to.plane.at(x, y) - from.plane.at(x, y)) / v_.step, -30000.0, 30000.0)));
+    for (int d = -1; d <= to.labels; ++d) {
+      const int k = d + shift;
+      shifted_[d + 1] = k >= 0 && k < from.labels ? sums[k + 1] : beyond;
     }
   }
-}
+};
 
 }  // namespace
 
 photo::Raster<float> semi_global(const CostVolume& v, const photo::Grey& image, const SemiGlobalOptions& options) {
-  std::vector<std::int16_t> total(v.cost.size(), 0);
+  Paths paths(v, image, options);
   for (const auto& [dc, dr] : {std::pair{1, 0}, {-1, 0}, {0, 1}, {0, -1}, {1, 1}, {-1, -1}, {1, -1}, {-1, 1}})
-    run_paths(v, image, options, dc, dr, total);
-  photo::Raster<float> out(v.width, v.height, 1, std::numeric_limits<float>::quiet_NaN());
-  for (int row = 0; row < v.height; ++row)
-    for (int col = 0; col < v.width; ++col) {
-      const std::int16_t* t = &total[(static_cast<std::size_t>(row) * v.width + col) * v.labels];
-      const auto best = static_cast<int>(std::min_element(t, t + v.labels) - t);
-      if (best == 0 || best == v.labels - 1) continue;
+    paths.run(dc, dr);
+  photo::Raster<float> out(v.area.width, v.area.height, 1, std::numeric_limits<float>::quiet_NaN());
+  for (int row = 0; row < v.area.height; ++row)
+    for (int col = 0; col < v.area.width; ++col) {
+      const int labels = v.tile_of(col, row).labels;
+      if (labels < 3) continue;
+      const std::int16_t* t = paths.total(col, row);
+      const auto best = static_cast<int>(std::min_element(t, t + labels) - t);
+      if (best == 0 || best == labels - 1) continue;
       const int left = t[best - 1] - t[best], right = t[best + 1] - t[best];
       out.at(col, row) =
           static_cast<float>(best) +

@@ -163,26 +163,6 @@ void check_cameras(const Survey& survey, const PhotoTable& photos) {
                   (survey.folder / "survey.toml").string(), name, fmt::join(known, ", "));
 }
 
-/// Velocities that rolling shutters may be expected to have flown with: as positions and times of the photos before and
-/// after tell it, where those are near in time. Drones stop and turn, so it is not known better than by half.
-void expect_motion(adjust::Block& block) {
-  constexpr double near = 20;  // s
-  std::map<std::pair<int, double>, Eigen::Vector3d> track;
-  for (const adjust::Station& s : block.stations)
-    if (std::isfinite(s.time) && s.position.allFinite()) track[{s.sortie, s.time}] = s.position;
-  for (adjust::Station& s : block.stations) {
-    const auto here = track.find({s.sortie, s.time});
-    if (here == track.end() || !adjust::rolls(block, s)) continue;
-    auto before = here, after = here;
-    if (here != track.begin() && std::prev(here)->first.first == s.sortie) --before;
-    if (std::next(here) != track.end() && std::next(here)->first.first == s.sortie) ++after;
-    const double seconds = after->first.second - before->first.second;
-    if (!(seconds > 0) || seconds > 2 * near) continue;
-    s.usual_velocity = s.velocity = (after->second - before->second) / seconds;
-    s.sigma_velocity = 2 + 0.5 * s.velocity.norm();
-  }
-}
-
 }  // namespace
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
@@ -445,7 +425,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
       s.sigma_position[0] = row.sigma_h, s.sigma_position[1] = row.sigma_v;
     }
   }
-  expect_motion(b);
+  adjust::expect_motion(b);
   for (const TieTable::Point& p : ties.points) {
     if (!p.chosen) continue;
     adjust::GroundPoint point;

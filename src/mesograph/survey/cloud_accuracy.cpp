@@ -5,7 +5,7 @@
 
 namespace mesograph::survey {
 
-BlockVariance::BlockVariance(const Survey& survey, const NamedBlock& named, const Eigen::Matrix3d& turn) : turn_(turn) {
+BlockVariance::BlockVariance(const Survey& survey, const NamedBlock& named) {
   constexpr std::size_t most_places = 3000;  // enough for cells of a 24th of the site
   const auto uncertainty = adjusted_uncertainty(survey, named.block);
   if (!uncertainty) return;
@@ -16,15 +16,15 @@ BlockVariance::BlockVariance(const Survey& survey, const NamedBlock& named, cons
   const auto ground = adjust::ground_accuracy(named.block, *uncertainty, places, adjust::usual_sigma(named.block));
   Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
   for (const Eigen::Vector3d& X : places) {
-    const Eigen::Vector2d at = (turn * X).head<2>();
+    const Eigen::Vector2d at = X.head<2>();
     low = low.cwiseMin(at), high = high.cwiseMax(at);
   }
   cell_ = std::max(1e-6, (high - low).maxCoeff() / 24);
   std::map<std::pair<int, int>, std::pair<double, int>> sums;
   for (std::size_t i = 0; i < places.size(); ++i) {
-    const double variance = turn.row(2) * ground[i].of_block * turn.row(2).transpose();
+    const double variance = ground[i].of_block(2, 2);
     if (!std::isfinite(variance)) continue;  // fewer than two photos
-    auto& [sum, n] = sums[cell_of(turn * places[i])];
+    auto& [sum, n] = sums[cell_of(places[i])];
     sum += variance, ++n;
   }
   for (const auto& [cell, sum] : sums) cells_[cell] = sum.first / sum.second;
@@ -46,35 +46,44 @@ std::pair<int, int> BlockVariance::cell_of(const Eigen::Vector3d& X) const {
   return {static_cast<int>(std::floor(X.x() / cell_)), static_cast<int>(std::floor(X.y() / cell_))};
 }
 
-nlohmann::ordered_json check_heights(const adjust::Block& block, const DepthJob& job,
-                                     const std::vector<dense::CloudPoint>& points) {
-  if (!job.turn.isIdentity()) return nullptr;
-  const double reach = 3 * job.request.spacing;
-  std::map<std::pair<int, int>, std::vector<const adjust::SurveyedPoint*>> near;
-  const auto cell = [&](const Eigen::Vector3d& X, int i, int j) {
-    return std::pair(static_cast<int>(std::floor(X.x() / reach)) + i, static_cast<int>(std::floor(X.y() / reach)) + j);
-  };
-  for (const adjust::SurveyedPoint& p : block.surveyed)
-    if (p.role != adjust::Role::off && !p.natural && adjust::weights_of(p).minCoeff() > 0)
-      for (int i = -1; i <= 1; ++i)
-        for (int j = -1; j <= 1; ++j) near[cell(p.surveyed, i, j)].push_back(&p);
-  std::map<const adjust::SurveyedPoint*, std::vector<Eigen::Vector3d>> around;
+CheckHeights::CheckHeights(const adjust::Block& block, double spacing) : block_(block), reach_(3 * spacing) {
+  for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
+    const adjust::SurveyedPoint& p = block.surveyed[i];
+    if (p.role == adjust::Role::off || p.natural || !(adjust::weights_of(p).minCoeff() > 0)) continue;
+    const Cell middle = cell_of(p.surveyed);
+    for (int col = -1; col <= 1; ++col)
+      for (int row = -1; row <= 1; ++row) near_[{middle.first + col, middle.second + row}].push_back(i);
+  }
+}
+
+CheckHeights::Cell CheckHeights::cell_of(const Eigen::Vector3d& X) const {
+  return {static_cast<int>(std::floor(X.x() / reach_)), static_cast<int>(std::floor(X.y() / reach_))};
+}
+
+void CheckHeights::add(const std::vector<dense::CloudPoint>& points) {
   for (const dense::CloudPoint& point : points)
-    if (const auto found = near.find(cell(point.X, 0, 0)); found != near.end())
-      for (const adjust::SurveyedPoint* p : found->second)
-        if ((point.X - p->surveyed).head<2>().norm() < reach && std::abs(point.X.z() - p->surveyed.z()) < 10 * reach)
-          around[p].push_back(point.X - p->surveyed);
+    if (const auto found = near_.find(cell_of(point.X)); found != near_.end())
+      for (const std::size_t i : found->second) {
+        const Eigen::Vector3d d = point.X - block_.surveyed[i].surveyed;
+        if (d.head<2>().norm() < reach_ && std::abs(d.z()) < 10 * reach_) around_[i].push_back(d);
+      }
+}
+
+nlohmann::ordered_json CheckHeights::result() const {
   double sum = 0, squares = 0;
   int n = 0;
-  for (const adjust::SurveyedPoint& p : block.surveyed) {  // in their own order, whatever the pointers
-    const auto found = around.find(&p);
-    if (found == around.end() || found->second.size() < 6) continue;
-    Eigen::MatrixX3d A(found->second.size(), 3);
-    Eigen::VectorXd z(found->second.size());
-    for (Eigen::Index k = 0; k < A.rows(); ++k)
-      A.row(k) << 1, found->second[k].x(), found->second[k].y(), z[k] = found->second[k].z();
-    const double error = A.colPivHouseholderQr().solve(z)[0];
-    sum += error, squares += error * error, ++n;
+  for (const auto& [i, around] : around_) {
+    if (around.size() < 6) continue;
+    Eigen::MatrixX3d A(around.size(), 3);
+    Eigen::VectorXd z(around.size());
+    for (Eigen::Index k = 0; k < A.rows(); ++k) {
+      const Eigen::Vector3d& d = around[static_cast<std::size_t>(k)];
+      A.row(k) << 1, d.x(), d.y();
+      z[k] = d.z();
+    }
+    const Eigen::Vector3d plane = A.colPivHouseholderQr().solve(z);
+    if (plane.tail<2>().norm() > 2) continue;  // a wall has no height
+    sum += plane[0], squares += plane[0] * plane[0], ++n;
   }
   if (n == 0) return nullptr;
   return {{"count", n}, {"rmse", std::sqrt(squares / n)}, {"mean", sum / n}};

@@ -7,26 +7,38 @@
 
 namespace mesograph::survey {
 
-/// What the block itself adds to the variance of a point, m^2, along the axis of the sweep: from the joint covariance
+/// What the block itself adds to the variance of a point's height, m^2: from the joint covariance
 /// of stations and cameras at its tie points (adjust::ground_accuracy), averaged over cells of the plan. Nought for a
 /// block that is given.
 class BlockVariance {
  public:
-  BlockVariance(const Survey& survey, const NamedBlock& named, const Eigen::Matrix3d& turn);
-  /// At X, in the turned frame: of its cell, else of the nearest one that has points.
+  BlockVariance(const Survey& survey, const NamedBlock& named);
+  /// At X: of its cell, else of the nearest one that has points.
   double at(const Eigen::Vector3d& X) const;
 
  private:
   std::pair<int, int> cell_of(const Eigen::Vector3d& X) const;
 
-  Eigen::Matrix3d turn_;
   double cell_ = 1;  ///< m
   std::map<std::pair<int, int>, double> cells_;
 };
 
-/// Heights of the cloud less those of control and checks, by a plane through the points around each: count, rmse, mean
-/// (m). Null where the cloud shows none of them, or is not swept by height.
-nlohmann::ordered_json check_heights(const adjust::Block& block, const DepthJob& job,
-                                     const std::vector<dense::CloudPoint>& points);
+/// Heights of the cloud less those of control and checks, by a plane through the points around each. Points come part
+/// by part, in one order.
+class CheckHeights {
+ public:
+  CheckHeights(const adjust::Block& block, double spacing);
+  void add(const std::vector<dense::CloudPoint>& points);
+  /// Count, rmse, mean (m); null where the cloud shows none of them.
+  nlohmann::ordered_json result() const;
+
+ private:
+  using Cell = std::pair<int, int>;
+  const adjust::Block& block_;
+  double reach_;
+  std::map<Cell, std::vector<std::size_t>> near_;               // surveyed points whose reach touches a cell
+  std::map<std::size_t, std::vector<Eigen::Vector3d>> around_;  // differences from them
+  Cell cell_of(const Eigen::Vector3d& X) const;
+};
 
 }  // namespace mesograph::survey

@@ -1,12 +1,15 @@
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
-#include <mesograph/cloud/las.hpp>
+#include <mesograph/cloud/region.hpp>
+#include <mesograph/cloud/sink.hpp>
+#include <mesograph/dense/partners.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/survey/cloud_accuracy.hpp>
-#include <mesograph/survey/depth_maps.hpp>
-#include <set>
+#include <mesograph/survey/photo_points.hpp>
 
 namespace mesograph::survey {
 
@@ -14,16 +17,22 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "densify 2";
+constexpr const char* version = "densify 3";
+
+std::string region_of(const Survey& survey, const DensifyStageOptions& o) {
+  return o.within.empty() ? survey.settings.densify_within : o.within;
+}
 
 std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
   const Settings& s = survey.settings;
   const auto text = [](const auto& given, const auto& setting) {
     return given ? fmt::format("{}", *given) : setting ? fmt::format("{}", *setting) : std::string("default");
   };
-  return fmt::format("{} {} {} {} {} {}", text(o.spacing, s.densify_spacing), text(o.level, s.densify_level),
-                     o.min_views.value_or(s.densify_min_views), text(o.max_sigma, s.densify_max_sigma), o.out.string(),
-                     o.only);
+  const std::string within = region_of(survey, o);
+  return fmt::format("{} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify_spacing),
+                     text(o.level, s.densify_level), o.min_views.value_or(s.densify_min_views),
+                     text(o.max_sigma, s.densify_max_sigma), o.out.string(), o.only, within,
+                     within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch);
 }
 
 CloudRequest request_of(const Survey& survey, const DensifyStageOptions& o, double gsd) {
@@ -31,6 +40,11 @@ CloudRequest request_of(const Survey& survey, const DensifyStageOptions& o, doub
   CloudRequest out;
   out.spacing = o.spacing ? *o.spacing : s.densify_spacing.value_or(2 * gsd);
   if (!(out.spacing > 0)) throw Error("densify: --spacing must be greater than 0 m");
+  if (out.spacing < 0.5 * gsd)
+    throw Error(
+        "densify: a spacing of {:.4f} m is finer than the photos show; their pixels are {:.4f} m on the ground, "
+        "half of that is the least",
+        out.spacing, gsd);
   // The level whose pixels on the ground come nearest below the spacing.
   const int fitting = std::clamp(static_cast<int>(std::floor(std::log2(out.spacing / gsd * 1.001))), 0, 2);
   out.level = o.level ? *o.level : s.densify_level.value_or(fitting);
@@ -38,50 +52,180 @@ CloudRequest request_of(const Survey& survey, const DensifyStageOptions& o, doub
   out.min_views = o.min_views.value_or(s.densify_min_views);
   if (out.min_views < 2) throw Error("densify: --min-views must be 2 or more");
   out.max_sigma = o.max_sigma ? *o.max_sigma : s.densify_max_sigma.value_or(nan);
+  out.disk = o.disk;
   return out;
 }
 
-std::vector<dense::CloudPoint> fuse_photos(const DepthJob& job, Progress& progress) {
-  const auto witness = job.witnesses();
-  std::vector<std::vector<dense::CloudPoint>> parts(job.partners.size());
-  dense::FuseOptions options;
-  options.min_views = job.request.min_views;
-  options.max_sigma = job.request.max_sigma;
-  progress.start("fusing", parts.size());
-  parallel_for(parts.size(), [&](std::size_t s) {
-    progress.check();
-    progress.advance();
-    if (job.partners[s].empty()) return;
-    const int station = static_cast<int>(s);
-    const dense::MappedView reference = load_depth(job, station);
-    std::vector<dense::MappedView> others;
-    for (const int other : witness[s]) others.push_back(load_depth(job, other));
-    std::vector<const dense::MappedView*> list;
-    for (const dense::MappedView& other : others) list.push_back(&other);
-    const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[s]->path, job.request.level), job.block,
-                                               job.block.stations[s], job.ground_below(station), reference.pinhole);
-    parts[s] = dense::confirmed_points(reference, colour, list, options);
-  });
-  std::vector<dense::CloudPoint> all;
-  for (std::vector<dense::CloudPoint>& part : parts) {
-    all.insert(all.end(), part.begin(), part.end());
-    part = {};
+/// What of the ground is wanted, in the survey CRS; the job's box is set to what surely holds it.
+cloud::Region region(const Survey& survey, const DensifyStageOptions& o, const NamedBlock& named, DepthJob& job) {
+  const std::string text = region_of(survey, o);
+  cloud::Region out;
+  if (!text.empty()) {
+    out = cloud::Region::of(text, survey.crs.local ? "" : survey.crs.wkt);
+    const geo::Frame frame(survey.crs, named.origin);
+    Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
+    for (const double x : {out.low().x(), out.high().x()})
+      for (const double y : {out.low().y(), out.high().y()}) {
+        const Eigen::Vector2d at = frame.local_from_crs({x, y, named.origin.z()}).head<2>();
+        low = low.cwiseMin(at), high = high.cwiseMax(at);
+      }
+    // The frame's axes and the grid's differ by the convergence of meridians, and by what heights do to the scale.
+    const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * (high - low).maxCoeff());
+    job.request.box = {low - more, high + more};
   }
-  return dense::merge(std::move(all), job.request.spacing);
+  if (o.test_patch) {
+    std::vector<double> x, y;
+    for (const adjust::GroundPoint& p : job.block.points)
+      if (p.X.allFinite()) x.push_back(p.X.x()), y.push_back(p.X.y());
+    const Eigen::Vector2d middle(median(x), median(y));
+    // About a quarter of a photo's ground: a dozen photos show it.
+    double side = 0;
+    for (const int s : job.wanted()) {
+      const dense::Pinhole p = job.pinhole(s);
+      side = std::max(side, 0.5 * std::min(p.width, p.height) / p.c * (p.C.z() - job.ground_below(s)));
+    }
+    const Eigen::Vector2d half = Eigen::Vector2d::Constant(0.5 * side);
+    job.request.box = {middle - half, middle + half};
+  }
+  return out;
 }
 
-std::vector<cloud::LasPoint> to_crs(const Survey& survey, const Eigen::Vector3d& origin, const Eigen::Matrix3d& turn,
-                                    const std::vector<dense::CloudPoint>& points, const BlockVariance& block) {
-  std::vector<cloud::LasPoint> out(points.size());
-  constexpr std::size_t batch = 20000;
-  parallel_for((points.size() + batch - 1) / batch, [&](std::size_t chunk) {
-    const geo::Frame frame(survey.crs, origin);  // a frame belongs to one thread
-    for (std::size_t i = chunk * batch; i < std::min(points.size(), (chunk + 1) * batch); ++i)
-      out[i] = {frame.crs_from_local(turn.transpose() * points[i].X), points[i].colour,
-                static_cast<std::uint8_t>(std::min(points[i].rays, 255)), points[i].sigma_match,
-                static_cast<float>(std::sqrt(std::pow(points[i].sigma_match, 2) + block.at(points[i].X)))};
-  });
+std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector3d& origin,
+                                       const std::vector<dense::CloudPoint>& points, const BlockVariance& block) {
+  std::vector<cloud::CloudRecord> out(points.size());
+  const geo::Frame frame(survey.crs, origin);  // a frame belongs to one thread
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const dense::CloudPoint& p = points[i];
+    out[i] = {frame.crs_from_local(p.X),
+              p.colour,
+              p.rays,
+              p.sigma_match,
+              static_cast<float>(std::sqrt(std::pow(p.sigma_height, 2) + block.at(p.X))),
+              p.normal};
+  }
   return out;
+}
+
+/// Points of the columns whose lower left corner lies in a tile: those that cross its upper and right rim whole, those
+/// of the tiles before it not.
+std::vector<dense::CloudPoint> merged_tile(const PhotoPoints& store, const GroundTile& tile, double spacing) {
+  const double size = store.tile_size();
+  std::vector<dense::CloudPoint> points = store.points(tile);
+  for (const auto& [col, row] : {std::pair(1, 0), {0, 1}, {1, 1}}) {
+    const std::vector<dense::CloudPoint> more = store.points({tile.first + col, tile.second + row});
+    points.insert(points.end(), more.begin(), more.end());
+  }
+  const auto elsewhere = [&](const dense::CloudPoint& p) {
+    const auto tile_of = [&](double v) { return std::floor(std::floor(v / spacing) * spacing / size); };
+    return tile_of(p.X.x()) != tile.first || tile_of(p.X.y()) != tile.second;
+  };
+  points.erase(std::remove_if(points.begin(), points.end(), elsewhere), points.end());
+  return dense::merge(std::move(points), spacing);
+}
+
+/// What a finished cloud has to say.
+struct Fused {
+  std::uint64_t points = 0, square_metres = 0;
+  nlohmann::ordered_json heights;
+};
+
+struct FusedTile {
+  std::vector<dense::CloudPoint> points;
+  std::vector<cloud::CloudRecord> records;
+};
+
+FusedTile fuse_tile(const Survey& survey, const NamedBlock& named, const DepthJob& job, const PhotoPoints& store,
+                    const GroundTile& tile, const cloud::Region& region, const BlockVariance& variance) {
+  FusedTile out;
+  out.points = merged_tile(store, tile, job.request.spacing);
+  if (const auto& box = job.request.box)
+    out.points.erase(std::remove_if(out.points.begin(), out.points.end(),
+                                    [&](const dense::CloudPoint& p) {
+                                      return (p.X.head<2>().array() < box->first.array()).any() ||
+                                             (p.X.head<2>().array() > box->second.array()).any();
+                                    }),
+                     out.points.end());
+  out.records = to_crs(survey, named.origin, out.points, variance);
+  if (region.everything()) return out;
+  std::size_t kept = 0;
+  for (std::size_t i = 0; i < out.records.size(); ++i)
+    if (region.contains(out.records[i].X.head<2>())) {
+      out.points[kept] = out.points[i];
+      out.records[kept++] = out.records[i];
+    }
+  out.points.resize(kept), out.records.resize(kept);
+  return out;
+}
+
+Fused fuse(const Survey& survey, const NamedBlock& named, const DepthJob& job, const PhotoPoints& store,
+           const cloud::Region& region, cloud::Sink& sink, Progress& progress) {
+  Fused out;
+  const BlockVariance variance(survey, named);
+  CheckHeights heights(named.block, job.request.spacing);
+  const std::vector<GroundTile> tiles = store.tiles();
+  progress.start("fusing", tiles.size());
+  constexpr std::size_t at_once = 16;
+  for (std::size_t begin = 0; begin < tiles.size(); begin += at_once) {
+    std::vector<FusedTile> parts(std::min(at_once, tiles.size() - begin));
+    parallel_for(parts.size(), [&](std::size_t i) {
+      progress.check();
+      parts[i] = fuse_tile(survey, named, job, store, tiles[begin + i], region, variance);
+      progress.advance();
+    });
+    for (const FusedTile& part : parts) {
+      sink.add(part.records);
+      heights.add(part.points);
+      out.points += part.points.size();
+      std::set<std::pair<std::int64_t, std::int64_t>> cells;
+      for (const dense::CloudPoint& p : part.points)
+        cells.emplace(static_cast<std::int64_t>(std::floor(p.X.x())), static_cast<std::int64_t>(std::floor(p.X.y())));
+      out.square_metres += cells.size();
+    }
+  }
+  out.heights = heights.result();
+  return out;
+}
+
+/// Roughly what the cloud will fill, in the survey CRS.
+std::pair<Eigen::Vector3d, Eigen::Vector3d> extent(const Survey& survey, const NamedBlock& named) {
+  const geo::Frame frame(survey.crs, named.origin);
+  Eigen::Vector3d low = Eigen::Vector3d::Constant(1e300), high = -low;
+  for (const adjust::GroundPoint& p : named.block.points) {
+    if (!p.X.allFinite()) continue;
+    const Eigen::Vector3d at = frame.crs_from_local(p.X);
+    low = low.cwiseMin(at), high = high.cwiseMax(at);
+  }
+  return {low, high};
+}
+
+double map_bytes(const DepthJob& job, const std::vector<int>& stations) {
+  double sum = 0;
+  for (const int s : stations) sum += job.map_bytes(s);
+  return sum;
+}
+
+/// What the whole block will take, by what a patch took: time by photos matched, points by ground that tie points show.
+nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all, const std::vector<int>& patch,
+                                const Fused& fused, double seconds) {
+  const auto& [low, high] = *job.request.box;
+  constexpr double cell = 24;  // cells of the plan, a side of the patch over this
+  const double size = (high - low).maxCoeff() / cell;
+  std::set<std::pair<int, int>> cells;
+  double inside = 0;
+  for (const adjust::GroundPoint& p : job.block.points)
+    if (p.X.allFinite())
+      cells.emplace(static_cast<int>(std::floor(p.X.x() / size / 4)), static_cast<int>(std::floor(p.X.y() / size / 4)));
+  inside = cell * cell / 16;
+  const double ground = static_cast<double>(cells.size()) / inside;
+  const double maps = map_bytes(job, all), points = static_cast<double>(fused.points) * std::max(1.0, ground);
+  constexpr double las_bytes = 45;
+  // A photo's points are some three in ten of its map's pixels, 28 bytes each.
+  return {{"photos", all.size()},
+          {"patch_photos", patch.size()},
+          {"seconds", seconds * maps / map_bytes(job, job.with_witnesses(patch))},
+          {"points", std::round(points)},
+          {"las_gb", points * las_bytes / 1e9},
+          {"disk_gb", maps * (1 + 0.3 * 28 / 4) / 1e9}};
 }
 
 }  // namespace
@@ -92,34 +236,54 @@ std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions&
 
 Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
-  const fs::path out_file = options.out.empty() ? survey.results() / "cloud.las" : options.out;
+  const fs::path out_file = !options.out.empty() ? options.out
+                            : options.test_patch ? survey.results() / "patch.las"
+                                                 : survey.results() / "cloud.las";
+  const std::string name = options.test_patch ? "densify_patch" : "densify";
   const std::string print = densify_fingerprint(survey, options);
-  if (const auto stage = survey.store.stage("densify"); stage && stage->fingerprint == print && fs::exists(out_file))
+  if (const auto stage = survey.store.stage(name); stage && stage->fingerprint == print && fs::exists(out_file))
     return {stage->summary, false};
+  const auto started = std::chrono::steady_clock::now();
   const NamedBlock named = block_to_densify(survey, photos, options, progress);
   DepthJob job(survey, photos, named, options.only);
   job.ask(request_of(survey, options, adjust::ground_sampling_distance(named.block)));
-  make_depth_maps(job, progress);
-  const std::vector<dense::CloudPoint> points = fuse_photos(job, progress);
-  if (points.empty())
+  const std::vector<int> all = job.wanted();
+  const cloud::Region wanted = region(survey, options, named, job);
+  const std::vector<int> stations = job.wanted();
+  if (all.empty())
+    throw Error("densify: no photo shares {} tie points with another at an angle; more overlap is needed, or a tie",
+                dense::PartnerOptions().least_shared);
+  if (stations.empty())
+    throw Error("densify: no photo shows ground within {}; give a region of the block, in the survey's CRS",
+                region_of(survey, options));
+  const auto [low, high] = extent(survey, named);
+  const auto sink = cloud::open_sink(
+      out_file, {survey.crs.wkt, low, high, std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
+  const double disk = std::min(map_bytes(job, stations), job.limits_disk() ? job.request.disk : 1e300);
+  progress.say(fmt::format("{} photos; depth maps fill up to {:.2f} GB of {}", stations.size(), disk / 1e9,
+                           survey.store.folder().string()));
+  PhotoPoints store(job);
+  make_photo_points(job, store, progress);
+  store.open(stations);
+  const Fused fused = fuse(survey, named, job, store, wanted, *sink, progress);
+  if (fused.points == 0)
     throw Error("densify: no point is confirmed by {} photos; lower --min-views or check the block's accuracy",
                 job.request.min_views);
-  progress.start("writing the cloud", 1);
-  cloud::write_las(out_file, to_crs(survey, named.origin, job.turn, points, {survey, named, job.turn}), survey.crs.wkt);
-  progress.advance();
+  sink->finish();
   survey.store.sweep("depth", job.print);
-  std::set<std::pair<std::int64_t, std::int64_t>> cells;
-  for (const dense::CloudPoint& p : points)
-    cells.emplace(static_cast<std::int64_t>(std::floor(p.X.x())), static_cast<std::int64_t>(std::floor(p.X.y())));
   Outcome out;
   out.summary = {{"file", fs::relative(out_file, survey.folder).string()},
-                 {"points", points.size()},
+                 {"points", fused.points},
                  {"spacing", job.request.spacing},
-                 {"density", static_cast<double>(points.size()) / static_cast<double>(cells.size())},
+                 {"density", static_cast<double>(fused.points) / static_cast<double>(fused.square_metres)},
                  {"level", job.request.level},
                  {"only", options.only},
-                 {"check_heights", check_heights(named.block, job, points)}};
-  survey.store.finish("densify", {print, out.summary});
+                 {"check_heights", fused.heights}};
+  if (options.test_patch) {
+    const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - started;
+    out.summary["foretold"] = foretold(job, all, stations, fused, seconds.count());
+  }
+  survey.store.finish(name, {print, out.summary});
   return out;
 }
 

@@ -1,5 +1,5 @@
-#include <Eigen/Geometry>
 #include <algorithm>
+#include <memory>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/groom.hpp>
 #include <mesograph/base/errors.hpp>
@@ -7,10 +7,10 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/dense/partners.hpp>
-#include <mesograph/orient/similarity.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/survey/depth_maps.hpp>
 #include <mesograph/survey/listing.hpp>
+#include <mutex>
 
 namespace mesograph::survey {
 
@@ -18,18 +18,9 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "depth 2";
+constexpr const char* version = "depth 3";
 
 using Json = nlohmann::json;
-
-/// Where photos look sideways, at a wall or a board, the frame is turned so that they look down.
-Eigen::Matrix3d looking_down(const adjust::Block& block) {
-  Eigen::Vector3d back = Eigen::Vector3d::Zero();
-  for (const adjust::Station& s : block.stations)
-    if (s.oriented) back += s.R.col(2);
-  if (back.normalized().z() > 0.5) return Eigen::Matrix3d::Identity();
-  return Eigen::Quaterniond::FromTwoVectors(back, Eigen::Vector3d::UnitZ()).toRotationMatrix();
-}
 
 std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block, int level) {
   std::vector<std::vector<dense::GroundHint>> out(block.stations.size());
@@ -40,13 +31,17 @@ std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block,
     if (!point.X.allFinite()) continue;
     for (const adjust::Ray& ray : point.rays)
       if (adjust::takes_part(block, ray))
-        out[ray.station].push_back({pinholes[ray.station].project(point.X), point.X.z()});
+        out[ray.station].push_back({pinholes[ray.station].project(point.X), pinholes[ray.station].depth(point.X)});
   }
   return out;
 }
 
-void save_depth(const fs::path& path, const photo::Raster<float>& height) {
-  write_packed(path, {{"width", height.width}, {"height", height.height}, {"z", bytes_of(height.data)}});
+void save_depth(const fs::path& path, const dense::DepthMap& map) {
+  write_packed(path, {{"width", map.depth.width},
+                      {"height", map.depth.height},
+                      {"step", map.step},
+                      {"sigma", bytes_of(map.sigma.data)},
+                      {"depth", bytes_of(map.depth.data)}});
 }
 
 }  // namespace
@@ -84,10 +79,7 @@ std::string densified_block_print(const Survey& survey) {
 }
 
 DepthJob::DepthJob(const Survey& s, const PhotoTable& photos, const NamedBlock& named, const std::string& only)
-    : survey(s), kept(photos.kept()), block(named.block), turn(looking_down(named.block)) {
-  orient::Similarity similarity;
-  similarity.R = turn;
-  orient::transform(block, similarity);
+    : survey(s), kept(photos.kept()), block(named.block) {
   for (std::size_t i = 0; i < kept.size(); ++i) {
     if (kept[i]->path.empty())
       throw Error("densify: photo '{}' has no pixels (it comes from a listing); admit the photos themselves",
@@ -127,7 +119,9 @@ dense::View DepthJob::view(int station) const {
 
 double DepthJob::ground_below(int station) const {
   std::vector<double> heights;
-  for (const dense::GroundHint& hint : hints[station]) heights.push_back(hint.z);
+  const dense::Pinhole p = pinhole(station);
+  for (const dense::GroundHint& hint : hints[station])
+    heights.push_back((p.C + hint.depth * p.direction(hint.x.x(), hint.x.y())).z());
   return median(std::move(heights));
 }
 
@@ -144,24 +138,116 @@ std::vector<std::set<int>> DepthJob::witnesses() const {
 
 dense::MappedView load_depth(const DepthJob& job, int station) {
   const Json json = read_packed(job.item(station));
-  dense::MappedView out{job.pinhole(station), photo::Raster<float>(json.at("width"), json.at("height"))};
-  out.height.data = values_of<float>(json.at("z"));
+  dense::MappedView out{job.pinhole(station),
+                        {photo::Raster<float>(json.at("width"), json.at("height")),
+                         photo::Raster<std::uint8_t>(json.at("width"), json.at("height")), json.at("step")}};
+  out.map.sigma.data = values_of<std::uint8_t>(json.at("sigma"));
+  out.map.depth.data = values_of<float>(json.at("depth"));
   return out;
 }
 
-void make_depth_maps(const DepthJob& job, Progress& progress) {
+std::vector<int> DepthJob::wanted() const {
+  std::vector<int> out;
+  for (std::size_t s = 0; s < partners.size(); ++s) {
+    if (partners[s].empty()) continue;
+    const dense::Pinhole p = pinhole(static_cast<int>(s));
+    const auto shown = [&](const dense::GroundHint& hint) {
+      const Eigen::Vector3d X = p.C + hint.depth * p.direction(hint.x.x(), hint.x.y());
+      return (X.head<2>().array() >= request.box->first.array()).all() &&
+             (X.head<2>().array() <= request.box->second.array()).all();
+    };
+    if (!request.box || std::any_of(hints[s].begin(), hints[s].end(), shown)) out.push_back(static_cast<int>(s));
+  }
+  return out;
+}
+
+std::vector<int> DepthJob::with_witnesses(const std::vector<int>& stations) const {
+  const auto seen = witnesses();
+  std::set<int> out(stations.begin(), stations.end());
+  for (const int s : stations) out.insert(seen[s].begin(), seen[s].end());
+  return {out.begin(), out.end()};
+}
+
+double DepthJob::map_bytes(int station) const {
+  const dense::Pinhole p = pinhole(station);
+  return 5.0 * p.width * p.height;
+}
+
+std::size_t DepthJob::photos_at_once() const {
+  const std::vector<int> photos = wanted();
+  if (!limits_disk()) return std::max<std::size_t>(1, photos.size());
+  const auto seen = witnesses();
+  // The most that so many photos in a row need, and what those before them still wait with: twice that.
+  const auto need = [&](std::size_t n) {
+    double most = 0;
+    for (std::size_t begin = 0; begin < photos.size(); begin += n) {
+      std::set<int> maps;
+      for (std::size_t i = begin; i < std::min(photos.size(), begin + n); ++i) {
+        maps.insert(photos[i]);
+        maps.insert(seen[photos[i]].begin(), seen[photos[i]].end());
+      }
+      double sum = 0;
+      for (const int s : maps) sum += map_bytes(s);
+      most = std::max(most, sum);
+    }
+    return 2 * most;
+  };
+  std::size_t n = 1;
+  if (need(1) > request.disk)
+    throw Error("densify: --disk {:.2f} GB is less than the depth maps of one photo and its partners need: {:.2f} GB",
+                request.disk / 1e9, need(1) / 1e9);
+  while (n < photos.size() && need(2 * n) <= request.disk) n *= 2;
+  return n;
+}
+
+namespace {
+
+/// Pinhole photos lately used, so that a photo is decoded once or twice and not for each that it is a partner of.
+class Views {
+ public:
+  explicit Views(const DepthJob& job) : job_(job) {}
+  std::shared_ptr<const dense::View> get(int station) {
+    {
+      const std::lock_guard lock(mutex_);
+      const auto found = std::find_if(held_.begin(), held_.end(), [&](const auto& h) { return h.first == station; });
+      if (found != held_.end()) {
+        std::rotate(held_.begin(), found, found + 1);
+        return held_.front().second;
+      }
+    }
+    const auto made = std::make_shared<const dense::View>(job_.view(station));
+    const std::lock_guard lock(mutex_);
+    held_.insert(held_.begin(), {station, made});
+    constexpr std::size_t most_bytes = 400'000'000;
+    const std::size_t most =
+        std::max<std::size_t>(6, most_bytes / std::max<std::size_t>(1, 4 * made->image.data.size()));
+    if (held_.size() > most) held_.resize(most);
+    return made;
+  }
+
+ private:
+  const DepthJob& job_;
+  std::mutex mutex_;
+  std::vector<std::pair<int, std::shared_ptr<const dense::View>>> held_;  // the latest first
+};
+
+}  // namespace
+
+void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Progress& progress) {
   std::vector<int> todo;
-  for (std::size_t s = 0; s < job.partners.size(); ++s)
-    if (!job.partners[s].empty()) todo.push_back(static_cast<int>(s));
-  progress.start("matching depth", todo.size());
-  photo::prepare_gdal();
+  for (const int s : stations)
+    if (!job.partners[s].empty() && !fs::exists(job.item(s))) todo.push_back(s);
+  progress.advance(stations.size() - todo.size());
+  Views views(job);
   parallel_for(todo.size(), [&](std::size_t i) {
     progress.check();
-    if (!fs::exists(job.item(todo[i]))) {
-      std::vector<dense::View> partners;
-      for (const int partner : job.partners[todo[i]]) partners.push_back(job.view(partner));
-      save_depth(job.item(todo[i]), dense::match_depth(job.view(todo[i]), partners, job.hints[todo[i]]));
+    std::vector<std::shared_ptr<const dense::View>> held = {views.get(todo[i])};
+    dense::Views partners;
+    for (const int partner : job.partners[todo[i]]) {
+      held.push_back(views.get(partner));
+      partners.push_back(held.back().get());
     }
+    save_depth(job.item(todo[i]), dense::match_depth(*held.front(), partners, job.hints[todo[i]]));
     progress.advance();
   });
 }

@@ -1,8 +1,10 @@
 #pragma once
 
+#include <cmath>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <optional>
 #include <set>
 #include <vector>
 
@@ -13,6 +15,9 @@ struct CloudRequest {
   double spacing = nan;
   int level = 1, min_views = 2;
   double max_sigma = nan;
+  double disk = nan;  ///< bytes that depth maps may fill at a time; NaN: all are kept
+  /// Points are wanted in this box of the local frame alone, m; empty: everywhere.
+  std::optional<std::pair<Eigen::Vector2d, Eigen::Vector2d>> box;
 };
 
 /// The adjusted block; else one that a listing orients, its stations and cameras as they are. Throws Error where there
@@ -26,8 +31,7 @@ std::string densified_block_print(const Survey& survey);
 struct DepthJob {
   const Survey& survey;
   std::vector<const Photo*> kept;
-  adjust::Block block;   ///< turned so that photos look down on average: ground is swept by horizontal planes
-  Eigen::Matrix3d turn;  ///< of the block, from the local frame
+  adjust::Block block;
   CloudRequest request;
   std::vector<std::vector<int>> partners;
   std::vector<std::vector<dense::GroundHint>> hints;  ///< per station
@@ -44,10 +48,19 @@ struct DepthJob {
   double ground_below(int station) const;
   /// Photos whose maps may confirm a station's: its partners, and those it is a partner of.
   std::vector<std::set<int>> witnesses() const;
+  /// Photos that give points: those with partners that show ground in the box.
+  std::vector<int> wanted() const;
+  /// Photos and all that confirm them.
+  std::vector<int> with_witnesses(const std::vector<int>& stations) const;
+  /// Bytes of a photo's depth map, roughly.
+  double map_bytes(int station) const;
+  bool limits_disk() const { return std::isfinite(request.disk); }
+  /// Photos whose points are made before maps may go again, so that the limit holds. Throws Error where it cannot.
+  std::size_t photos_at_once() const;
 };
 
-/// Depth maps of all photos with partners, those that are there left as they are.
-void make_depth_maps(const DepthJob& job, Progress& progress);
+/// Depth maps of some photos, those that are there left as they are.
+void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Progress& progress);
 dense::MappedView load_depth(const DepthJob& job, int station);
 
 }  // namespace mesograph::survey

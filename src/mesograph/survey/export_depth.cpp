@@ -26,9 +26,8 @@ photo::Raster<float> in_photo(const camera::Camera& camera, const dense::Pinhole
       if (!p.inside(at, 0)) continue;
       const int c = static_cast<int>(at.x()), r = static_cast<int>(at.y());
       if (surface.rays.at(c, r) == 0) continue;
-      // v has a z of -1: what d is stretched by is the depth along the camera's axis.
-      out.at(col, row, 0) = static_cast<float>((surface.height.at(c, r) - p.C.z()) / d.z());
-      out.at(col, row, 1) = static_cast<float>(surface.sigma.at(c, r) / std::abs(d.z()));
+      out.at(col, row, 0) = surface.depth.at(c, r);
+      out.at(col, row, 1) = surface.sigma.at(c, r);
     }
   return out;
 }

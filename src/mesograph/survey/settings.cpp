@@ -238,6 +238,7 @@ Settings read_settings(const std::filesystem::path& path) {
     t.read("level", out.densify_level);
     t.read("min_views", out.densify_min_views);
     t.read("max_sigma", out.densify_max_sigma);
+    t.read("within", out.densify_within);
     if (out.densify_spacing && !(*out.densify_spacing > 0)) t.fail("spacing", "must be greater than 0");
     if (out.densify_level && (*out.densify_level < 0 || *out.densify_level > 2)) t.fail("level", "must be 0, 1 or 2");
     if (out.densify_min_views < 2) t.fail("min_views", "must be 2 or more");

@@ -57,6 +57,7 @@ struct Settings {
   std::optional<int> densify_level;
   int densify_min_views = 2;
   std::optional<double> densify_max_sigma;  ///< m
+  std::string densify_within;
   std::map<std::string, double> tolerance;  ///< check_rmse_h, check_rmse_v, image_rms_px, oriented_share
   std::vector<std::string> want = {"report", "cloud"};
   photo::MetadataNames metadata;  ///< [metadata]: names of properties beside those that are known

@@ -99,16 +99,16 @@ void draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock
   for (const adjust::Sortie& s : named.block.sorties) picture.sorties.push_back(s.name);
   for (const adjust::Station& s : named.block.stations)
     if (s.oriented) picture.stations.push_back({drawn(place(s.C)), static_cast<std::size_t>(s.sortie)});
-  std::vector<cloud::LasPoint> points;
+  std::vector<cloud::CloudRecord> points;
   for (std::size_t p = 0; p < colours.size(); ++p) {
     const adjust::GroundPoint& point = named.block.points[p];
     if (!point.X.allFinite()) continue;
     const auto rays = std::count_if(point.rays.begin(), point.rays.end(),
                                     [&](const adjust::Ray& r) { return adjust::takes_part(named.block, r); });
-    points.push_back({place(point.X), colours[p], static_cast<std::uint8_t>(std::min<std::ptrdiff_t>(rays, 255)), 0});
+    points.push_back({place(point.X), colours[p], static_cast<std::uint8_t>(std::min<std::ptrdiff_t>(rays, 255))});
     picture.points.push_back({drawn(points.back().X), colours[p]});
   }
-  cloud::write_las(survey.results() / "sparse.las", points, named.free ? free_wkt : survey.crs.wkt);
+  cloud::write_cloud(survey.results() / "sparse.las", points, named.free ? free_wkt : survey.crs.wkt);
   write_file(survey.results() / "figures" / "block.png", report::block_figure(picture));
 }
 

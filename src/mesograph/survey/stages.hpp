@@ -66,6 +66,11 @@ struct DensifyStageOptions {
   std::optional<double> max_sigma;  ///< m
   std::filesystem::path out;        ///< default results/cloud.las
   std::string only;                 ///< photos of this sortie alone
+  std::string within;               ///< box or polygon file; default [densify] within
+  double tiles = nan;               ///< side of LAS tiles, units of the CRS; NaN: one file
+  double scale = nan;               ///< of LAS coordinates; NaN: 0.001
+  double disk = nan;                ///< bytes that depth maps may fill at a time; NaN: all are kept
+  bool test_patch = false;          ///< a small region in the middle first, with time and size foretold for the whole
   bool force = false;               ///< goes on with an adjustment that is out of date
 };
 /// Dense cloud of the adjusted block as LAS; of a block that was never adjusted, but that a listing orients, with its

@@ -1,0 +1,382 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/cloud/describe.hpp>
+#include <mesograph/cloud/filters.hpp>
+#include <mesograph/cloud/ground.hpp>
+#include <mesograph/cloud/region.hpp>
+#include <mesograph/report/cloud_figures.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// The cloud that an action reads, and the file it writes.
+struct Files {
+  fs::path in, out;
+};
+
+Files files_of(Call& call, const char* ending) {
+  if (call.paths.size() != 2)
+    throw UsageError("cloud {} needs one file, as in mesograph cloud {} results/cloud.las", call.paths[0],
+                     call.paths[0]);
+  Files out{call.paths[1], call.text("out")};
+  if (out.out.empty()) out.out = fs::path(out.in).replace_extension() += fmt::format("_{}{}", call.paths[0], ending);
+  if (out.out.extension() != ending) throw UsageError("--out {}: this is written as {}", out.out.string(), ending);
+  std::error_code missing;
+  if (fs::equivalent(out.in, out.out, missing))
+    throw UsageError("--out is the file that is read; give another name, the cloud is not overwritten");
+  return out;
+}
+
+void say_oddities(Call& call, const std::vector<std::string>& oddities) {
+  for (const std::string& text : oddities) call.progress.say(fmt::format("{}: {}", call.paths[1], text));
+}
+
+double number(const Call& call, const char* name, double fallback, double least) {
+  const double value = optional_value<double>(call, name).value_or(fallback);
+  if (std::isfinite(value) && !(value >= least)) throw UsageError("--{} must be {} or more", name, least);
+  return value;
+}
+
+void wrote(Call& call, const Files& files, std::uint64_t kept, std::uint64_t all) {
+  call.json["file"] = files.out.string();
+  call.json["points"] = kept;
+  call.json["of"] = all;
+  call.lines.push_back(fmt::format("{}: {} of {} points", files.out.string(), kept, all));
+}
+
+void run_info(Call& call) {
+  if (call.paths.size() != 2)
+    throw UsageError("cloud info needs one file, as in mesograph cloud info results/cloud.las");
+  cloud::LasReader file(call.paths[1]);
+  const cloud::LasHeader& h = file.header();
+  const cloud::Description d = cloud::describe(file, call.progress);
+  const std::string crs = h.crs();
+  const std::string name = crs.find('"') == std::string::npos
+                               ? crs
+                               : crs.substr(crs.find('"') + 1, crs.find('"', crs.find('"') + 1) - crs.find('"') - 1);
+  const double density = d.square_units == 0 ? 0 : static_cast<double>(h.points) / static_cast<double>(d.square_units);
+  const auto vector = [](const Eigen::Vector3d& v) { return nlohmann::ordered_json{v.x(), v.y(), v.z()}; };
+  call.json = {{"file", call.paths[1]},
+               {"las", fmt::format("1.{}", h.minor)},
+               {"format", h.format},
+               {"points", h.points},
+               {"crs", name},
+               {"software", h.software},
+               {"scale", vector(h.scale)},
+               {"offset", vector(h.offset)},
+               {"density", density},
+               {"colour", h.has_colour() ? d.eight_bit ? "8 bit" : "16 bit" : "none"}};
+  if (h.points > 0) call.json["low"] = vector(d.low), call.json["high"] = vector(d.high);
+  const auto line = [&](const char* what, const std::string& text) {
+    call.lines.push_back(fmt::format("{:<12} {}", what, text));
+  };
+  line("file", fmt::format("LAS 1.{}, point format {}, {} bytes a point, by '{}'", h.minor, h.format, h.record_length,
+                           h.software));
+  line("CRS", name.empty() ? "not said" : name);
+  line("points", fmt::format("{}, {:.1f} a square unit where there are any", h.points, density));
+  if (h.points > 0)
+    for (int a = 0; a < 3; ++a)
+      line(a == 0   ? "east"
+           : a == 1 ? "north"
+                    : "height",
+           fmt::format("{:.3f} to {:.3f}, steps of {:g}", d.low[a], d.high[a], h.scale[a]));
+  for (const auto& [number_of_class, n] : d.classes) {
+    call.json["classes"][std::to_string(number_of_class)] = n;
+    line("class", fmt::format("{:>3} {:<18} {}", number_of_class, report::class_name(number_of_class), n));
+  }
+  for (std::size_t a = 0; a < h.attributes.size() && h.points > 0; ++a) {
+    const auto& s = d.attributes[a];
+    call.json["attributes"][h.attributes[a].name] = {{"low", s.low}, {"mean", s.mean}, {"high", s.high}};
+    line("attribute", fmt::format("{:<12} {:.4g} to {:.4g}, mean {:.4g}  ({})", h.attributes[a].name, s.low, s.high,
+                                  s.mean, h.attributes[a].description));
+  }
+  for (const cloud::LasRecord& r : h.records)
+    line("record", fmt::format("{} {}, {} bytes: {}", r.user, r.id, r.data.size(), r.description));
+  say_oddities(call, d.oddities);
+}
+
+void run_clip(Call& call) {
+  const Files files = files_of(call, ".las");
+  if (call.has("box") == call.has("within")) throw UsageError("cloud clip needs --box W,S,E,N or --within FILE");
+  cloud::LasReader file(files.in);
+  say_oddities(call, file.oddities());
+  const cloud::Region region = call.has("box") ? cloud::Region::parse_box(call.text("box"))
+                                               : cloud::Region::read(call.text("within"), file.header().crs());
+  const bool outside = call.has("outside");
+  cloud::LasWriter writer(files.out, file.header());
+  call.progress.start("clipping", file.header().points);
+  for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
+    call.progress.check();
+    std::string kept;
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (region.contains(points.at(i).head<2>()) != outside)
+        kept.append(points.record(i), file.header().record_length);
+    writer.add(kept.data(), kept.size() / file.header().record_length);
+    call.progress.advance(points.size());
+  }
+  if (writer.points() == 0)
+    throw Error(
+        "{}: no point lies {} the region, which goes from {:.1f}, {:.1f} to {:.1f}, {:.1f}; check it and its CRS",
+        files.in.string(), outside ? "outside" : "in", region.low().x(), region.low().y(), region.high().x(),
+        region.high().y());
+  writer.finish();
+  wrote(call, files, writer.points(), file.header().points);
+}
+
+const cloud::LasAttribute* sigma_of(const cloud::LasHeader& header) {
+  const cloud::LasAttribute* sigma = header.attribute("sigma_z");
+  return sigma ? sigma : header.attribute("sigma_match");
+}
+
+/// The actions that keep some points, or name their classes, by what lies around them.
+void run_judged(Call& call, const cloud::Judge& judge, double rim, double align, bool as_class) {
+  const Files files = files_of(call, ".las");
+  cloud::LasReader file(files.in);
+  say_oddities(call, file.oddities());
+  cloud::JudgeOptions options;
+  options.rim = rim, options.align = align, options.scratch = fs::absolute(files.out).parent_path();
+  const std::vector<std::uint8_t> words = cloud::judge_points(file, options, judge, call.progress);
+  const std::uint64_t kept = cloud::write_judged(file, words, as_class, files.out);
+  wrote(call, files, kept, file.header().points);
+  if (!as_class) return;
+  const auto grounded = static_cast<std::uint64_t>(std::count(words.begin(), words.end(), cloud::class_ground));
+  call.json["ground"] = grounded;
+  call.lines.push_back(fmt::format("ground (class 2): {}, other (class 1): {}", grounded, kept - grounded));
+}
+
+void run_thin(Call& call) {
+  const double spacing = number(call, "spacing", nan, 1e-6);
+  if (!std::isfinite(spacing)) throw UsageError("cloud thin needs --spacing");
+  run_judged(
+      call, [=](const auto& points) { return cloud::thin(points, spacing); }, 0, spacing, false);
+}
+
+/// Where nobody says how sure points must be: so many times the median of all.
+double usual_max_sigma(Call& call) {
+  constexpr double times = 8;
+  cloud::LasReader file(call.paths.size() > 1 ? call.paths[1] : "");
+  const cloud::LasAttribute* sigma = sigma_of(file.header());
+  std::vector<double> values;
+  const std::uint64_t every = 1 + file.header().points / 2000000;
+  std::uint64_t index = 0;
+  for (cloud::LasPoints batch = file.next(); sigma && batch.size() > 0; batch = file.next())
+    for (std::size_t i = 0; i < batch.size(); ++i, ++index)
+      if (index % every == 0) values.push_back(batch.value(i, *sigma));
+  const double limit = values.empty() ? nan : times * median(std::move(values));
+  if (!(limit > 0)) return nan;
+  call.progress.say(fmt::format(
+      "points less sure than {:.3f} m go, {:g} times the median; --max-sigma sets another limit", limit, times));
+  return limit;
+}
+
+void run_clean(Call& call) {
+  files_of(call, ".las");  // a wrong call is told before the cloud is read
+  cloud::CleanOptions options;
+  options.max_sigma = call.has("max-sigma") ? number(call, "max-sigma", nan, 0) : usual_max_sigma(call);
+  options.min_rays = optional_value<int>(call, "min-rays").value_or(0);
+  options.spreads = number(call, "spreads", options.spreads, 0);
+  options.least_group = optional_value<int>(call, "least-group").value_or(options.least_group);
+  constexpr double rim = 2;  // units: far more than the gap between groups at any usual spacing
+  run_judged(
+      call, [=](const auto& points) { return cloud::clean(points, options); }, rim, 0, false);
+}
+
+void run_ground(Call& call) {
+  cloud::GroundOptions options;
+  options.largest = number(call, "largest", options.largest, 0.1);
+  options.tolerance = number(call, "tolerance", options.tolerance, 0);
+  options.steepest = number(call, "steepest", options.steepest, 0);
+  run_judged(
+      call, [=](const auto& points) { return cloud::ground(points, options); }, cloud::ground_rim(options), 0, true);
+}
+
+report::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
+  const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
+  if (by == "height") return report::Shown::height;
+  if (by == "class") return report::Shown::point_class;
+  if (by == "sigma") {
+    if (!header.attribute("sigma_z") && !header.attribute("sigma_match"))
+      throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths[1]);
+    return report::Shown::sigma;
+  }
+  if (by != "colour") throw UsageError("--by {}: give colour, height, class or sigma", by);
+  if (!header.has_colour()) throw Error("{}: its points have no colours; show it --by height", call.paths[1]);
+  return report::Shown::colour;
+}
+
+Eigen::Vector2d parse_place(const std::string& text) {
+  const std::vector<std::string> parts = split_list(text, ':');
+  try {
+    if (parts.size() == 2) return {std::stod(parts[0]), std::stod(parts[1])};
+  } catch (const std::exception&) {  // said below
+  }
+  throw UsageError("'{}' is no place; write EAST:NORTH, as in 431210:6822400", text);
+}
+
+void run_section(Call& call) {
+  const Files files = files_of(call, ".png");
+  const std::vector<std::string> ends = call.list("line");
+  if (ends.size() != 2) throw UsageError("cloud section needs --line E:N,E:N");
+  const Eigen::Vector2d a = parse_place(ends[0]), b = parse_place(ends[1]), d = (b - a).normalized();
+  const double length = (b - a).norm(), width = number(call, "width", 0.5, 1e-6);
+  if (!(length > 0)) throw UsageError("--line: its two ends are the same place");
+  cloud::LasReader file(files.in);
+  const cloud::LasHeader& h = file.header();
+  say_oddities(call, file.oddities());
+  report::SectionOptions options;
+  options.shown = shown_of(call, h);
+  options.exaggeration = number(call, "exaggerate", 1, 0.01);
+  const bool eight_bit = cloud::has_eight_bit_colours(file);
+  const cloud::LasAttribute* sigma = sigma_of(h);
+  std::vector<report::SectionPoint> points;
+  file.rewind();
+  call.progress.start("reading", h.points);
+  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {
+    call.progress.check();
+    for (std::size_t i = 0; i < batch.size(); ++i) {
+      const Eigen::Vector3d X = batch.at(i);
+      const Eigen::Vector2d v = X.head<2>() - a;
+      const double along = v.dot(d), across = d.y() * v.x() - d.x() * v.y();
+      if (along < 0 || along > length || std::abs(across) > 0.5 * width) continue;
+      points.push_back({along, X.z(), across, batch.colour(i, eight_bit), batch.point_class(i),
+                        sigma ? batch.value(i, *sigma) : nan});
+    }
+    call.progress.advance(batch.size());
+  }
+  if (points.empty())
+    throw Error("{}: no point lies within {:g} of the line; check its places, and --width", files.in.string(),
+                0.5 * width);
+  std::sort(points.begin(), points.end(), [](const auto& p, const auto& q) {
+    return std::tie(p.along, p.height, p.across) < std::tie(q.along, q.height, q.across);
+  });
+  options.title = fmt::format("{}: from {:.2f}, {:.2f} to {:.2f}, {:.2f}, {:g} wide", files.in.filename().string(),
+                              a.x(), a.y(), b.x(), b.y(), width);
+  std::string csv = "along,height,across,class,red,green,blue,sigma\n";
+  for (const auto& p : points)
+    csv += fmt::format("{:.5f},{:.5f},{:.5f},{},{},{},{},{}\n", p.along, p.height, p.across, p.point_class, p.colour[0],
+                       p.colour[1], p.colour[2], std::isfinite(p.sigma) ? fmt::format("{:.5f}", p.sigma) : "");
+  const fs::path table = fs::path(files.out).replace_extension(".csv");
+  write_file(files.out, report::section_figure(points, length, options));
+  write_file(table, csv);
+  call.json["file"] = files.out.string(), call.json["table"] = table.string(), call.json["points"] = points.size();
+  call.lines.push_back(fmt::format("{} and {}: {} points", files.out.string(), table.string(), points.size()));
+}
+
+/// Range of what is shown, but for one in a hundred at each end, of up to a few million points.
+std::pair<double, double> shown_range(cloud::LasReader& file, report::Shown shown) {
+  if (shown != report::Shown::height && shown != report::Shown::sigma) return {0, 1};
+  const cloud::LasAttribute* sigma = sigma_of(file.header());
+  const std::uint64_t every = 1 + file.header().points / 2000000;
+  std::vector<double> values;
+  file.rewind();
+  std::uint64_t index = 0;
+  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next())
+    for (std::size_t i = 0; i < batch.size(); ++i, ++index)
+      if (index % every == 0)
+        values.push_back(shown == report::Shown::height ? batch.at(i).z() : batch.value(i, *sigma));
+  std::sort(values.begin(), values.end());
+  const std::size_t tail = values.size() / 100;
+  return {shown == report::Shown::sigma ? 0.0 : values[tail], values[values.size() - 1 - tail]};
+}
+
+void run_render(Call& call) {
+  const Files files = files_of(call, ".png");
+  cloud::LasReader file(files.in);
+  const cloud::LasHeader& h = file.header();
+  if (h.points == 0) throw Error("{}: holds no point", files.in.string());
+  report::CloudView::Options options;
+  options.shown = shown_of(call, h);
+  const std::string from = call.has("from") ? call.text("from") : "above";
+  if (from != "above") {
+    char* end = nullptr;
+    options.oblique = true, options.azimuth_deg = std::strtod(from.c_str(), &end);
+    if (*end != '\0' || from.empty())
+      throw UsageError("--from {}: give above, or an azimuth in degrees, as in 200", from);
+  }
+  options.width = optional_value<int>(call, "pixels").value_or(1280);
+  if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
+  const cloud::Description d = cloud::describe(file, call.progress);
+  say_oddities(call, d.oddities);
+  const auto range = shown_range(file, options.shown);
+  // Strays far above or below must not shrink the site to a strip.
+  Eigen::Vector3d low = d.low, high = d.high;
+  if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, report::Shown::height);
+  report::CloudView view(low, high, range, options);
+  const cloud::LasAttribute* sigma = sigma_of(h);
+  file.rewind();
+  call.progress.start("drawing", h.points);
+  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {
+    call.progress.check();
+    for (std::size_t i = 0; i < batch.size(); ++i) {
+      const Eigen::Vector3d X = batch.at(i);
+      const double value = options.shown == report::Shown::sigma         ? batch.value(i, *sigma)
+                           : options.shown == report::Shown::point_class ? batch.point_class(i)
+                                                                         : X.z();
+      view.add(X, batch.colour(i, d.eight_bit), value);
+    }
+    call.progress.advance(batch.size());
+  }
+  std::vector<int> classes;
+  for (const auto& [c, n] : d.classes) classes.push_back(c);
+  write_file(files.out, view.png(classes));
+  call.json["file"] = files.out.string(), call.json["points"] = h.points;
+  call.lines.push_back(fmt::format("{}: {} points", files.out.string(), h.points));
+}
+
+void run_cloud(Call& call) {
+  static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
+      {"info", run_info},     {"clip", run_clip},       {"thin", run_thin},    {"clean", run_clean},
+      {"ground", run_ground}, {"section", run_section}, {"render", run_render}};
+  std::vector<std::string> names;
+  for (const auto& [name, run] : actions) names.push_back(name);
+  if (call.paths.empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
+  for (const auto& [name, run] : actions)
+    if (name == call.paths[0]) return run(call);
+  const std::string near = nearest_word(call.paths[0], names);
+  throw UsageError("cloud {} is unknown{}; there are {}", call.paths[0], near.empty() ? "" : ", did you mean " + near,
+                   fmt::join(names, ", "));
+}
+
+}  // namespace
+
+Command cloud_command() {
+  return {
+      "cloud", "looks at LAS clouds, whoever wrote them, and works on them",
+      "info|clip|thin|clean|ground|section|render FILE",
+      [](cxxopts::Options& options) {
+        auto add = options.add_options();
+        add("out", "file (default FILE_ACTION.las or .png)", cxxopts::value<std::string>());
+        add("box", "clip: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
+        add("within", "clip: file of polygons in any CRS", cxxopts::value<std::string>());
+        add("outside", "clip: keeps what lies outside");
+        add("spacing", "thin: side of the cubes of which the best point stays", cxxopts::value<double>());
+        add("max-sigma", "clean: points less sure go, m (default 8 times the median)", cxxopts::value<double>());
+        add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
+        add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
+            cxxopts::value<double>());
+        add("least-group", "clean: groups of fewer points that nothing is near go (default 50)", cxxopts::value<int>());
+        add("largest", "ground: width of the largest thing that stands on it (default 16)", cxxopts::value<double>());
+        add("steepest", "ground: rise over run of bumps that are still ground (default 0.25)",
+            cxxopts::value<double>());
+        add("tolerance", "ground: distance from the surface (default 0.15)", cxxopts::value<double>());
+        add("line", "section: from E:N to E:N, with a comma between", cxxopts::value<std::vector<std::string>>());
+        add("width", "section: of the band of points (default 0.5)", cxxopts::value<double>());
+        add("exaggerate", "section: heights against lengths (default 1)", cxxopts::value<double>());
+        add("by", "section, render: colour, height, class or sigma", cxxopts::value<std::string>());
+        add("from", "render: above, or aslant from an azimuth in degrees (default above)",
+            cxxopts::value<std::string>());
+        add("pixels", "render: width of the picture (default 1280)", cxxopts::value<int>());
+      },
+      run_cloud};
+}
+
+}  // namespace mesograph::app

@@ -1,0 +1,46 @@
+#pragma once
+
+#include <bit>
+#include <cstdint>
+#include <cstring>
+#include <string>
+
+namespace mesograph::cloud {
+
+static_assert(std::endian::native == std::endian::little, "a big-endian host needs swapping here");
+
+/// Little-endian bytes put one after another, at the offsets that the clauses of the standard give.
+class Bytes {
+ public:
+  template <typename T>
+  void put(T value) {
+    bytes_.append(reinterpret_cast<const char*>(&value), sizeof(T));
+  }
+  void text(const std::string& value, std::size_t size) {
+    std::string field = value.substr(0, size);
+    field.resize(size, '\0');
+    bytes_ += field;
+  }
+  std::size_t size() const { return bytes_.size(); }
+  const std::string& str() const { return bytes_; }
+
+ private:
+  std::string bytes_;
+};
+
+template <typename T>
+T get(const char* at) {
+  T value;
+  std::memcpy(&value, at, sizeof(T));
+  return value;
+}
+
+template <typename T>
+void put_at(std::string& bytes, std::size_t at, T value) {
+  std::memcpy(bytes.data() + at, &value, sizeof(T));
+}
+
+/// Text of a field that ends with a zero or with the field.
+inline std::string text_at(const char* at, std::size_t size) { return {at, strnlen(at, size)}; }
+
+}  // namespace mesograph::cloud

@@ -1,0 +1,79 @@
+#include <fmt/format.h>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/cloud/bytes.hpp>
+#include <mesograph/cloud/describe.hpp>
+#include <unordered_set>
+
+namespace mesograph::cloud {
+
+namespace {
+
+bool beyond_eight_bits(const LasPoints& points, std::size_t i) {
+  // Read as eight bits a value above 255 is held at 255, as sixteen one below 256 is nought.
+  for (const std::uint8_t c : points.colour(i, false))
+    if (c > 0) return true;
+  return false;
+}
+
+}  // namespace
+
+bool has_eight_bit_colours(LasReader& file) {
+  if (!file.header().has_colour()) return false;
+  file.rewind();
+  for (int batch = 0; batch < 4; ++batch) {
+    const LasPoints points = file.next();
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (beyond_eight_bits(points, i)) return false;
+  }
+  return true;
+}
+
+Description describe(LasReader& file, Progress& progress) {
+  const LasHeader& h = file.header();
+  Description out;
+  out.oddities = file.oddities();
+  out.low = Eigen::Vector3d::Constant(INFINITY), out.high = -out.low;
+  out.attributes.assign(h.attributes.size(), {INFINITY, 0, -INFINITY});
+  std::unordered_set<std::uint64_t> cells;
+  file.rewind();
+  progress.start("reading", h.points);
+  for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
+    progress.check();
+    for (std::size_t i = 0; i < points.size(); ++i) {
+      const Eigen::Vector3d X = points.at(i);
+      out.low = out.low.cwiseMin(X), out.high = out.high.cwiseMax(X);
+      const auto col = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.x()))),
+                 row = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.y())));
+      cells.insert(std::uint64_t{col} << 32 | row);
+      ++out.classes[points.point_class(i)];
+      ++out.returns[points.record(i)[14] & (h.format >= 6 ? 15 : 7)];
+      out.eight_bit = out.eight_bit && h.has_colour() && !beyond_eight_bits(points, i);
+      for (std::size_t a = 0; a < h.attributes.size(); ++a) {
+        const double v = points.value(i, h.attributes[a]);
+        Description::Spread& s = out.attributes[a];
+        s.low = std::min(s.low, v), s.high = std::max(s.high, v), s.mean += v / static_cast<double>(h.points);
+      }
+    }
+    progress.advance(points.size());
+  }
+  out.square_units = cells.size();
+  if (h.points == 0) return out;
+  for (int a = 0; a < 3; ++a)
+    if (std::abs(h.low[a] - out.low[a]) > h.scale[a] || std::abs(h.high[a] - out.high[a]) > h.scale[a])
+      out.oddities.push_back(fmt::format("its header says {} from {:.3f} to {:.3f}, the points say {:.3f} to {:.3f}",
+                                         a == 0   ? "east"
+                                         : a == 1 ? "north"
+                                                  : "height",
+                                         h.low[a], h.high[a], out.low[a], out.high[a]));
+  for (const auto& [number, n] : out.returns)
+    if (number >= 1 && h.by_return[static_cast<std::size_t>(number - 1)] != n)
+      out.oddities.push_back(fmt::format("its header counts {} points of return {}, there are {}",
+                                         h.by_return[static_cast<std::size_t>(number - 1)], number, n));
+  if (h.crs().empty()) out.oddities.emplace_back("it names no coordinate system");
+  if (h.format >= 6 && !(h.encoding & 16))
+    out.oddities.push_back("its points are of a format that wants WKT, and the header does not say so");
+  return out;
+}
+
+}  // namespace mesograph::cloud

@@ -1,0 +1,27 @@
+#pragma once
+
+#include <map>
+#include <mesograph/base/progress.hpp>
+#include <mesograph/cloud/las.hpp>
+
+namespace mesograph::cloud {
+
+/// What a cloud holds, by all of its points.
+struct Description {
+  Eigen::Vector3d low, high;       ///< of the points themselves
+  std::uint64_t square_units = 0;  ///< squares of a unit that hold points
+  std::map<int, std::uint64_t> classes;
+  std::map<int, std::uint64_t> returns;
+  struct Spread {
+    double low, mean, high;
+  };
+  std::vector<Spread> attributes;     ///< in the header's order
+  bool eight_bit = true;              ///< no colour exceeds 255: eight bits in sixteen
+  std::vector<std::string> oddities;  ///< where the header says other than the points
+};
+Description describe(LasReader& file, Progress& progress);
+
+/// Whether a file's colours have eight bits in their sixteen: by up to a million of its points.
+bool has_eight_bit_colours(LasReader& file);
+
+}  // namespace mesograph::cloud

@@ -1,0 +1,28 @@
+#pragma once
+
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/cloud/judge.hpp>
+
+namespace mesograph::cloud {
+
+struct CleanOptions {
+  double max_sigma = nan;  ///< m: points less sure than this go; NaN: no limit
+  int min_rays = 0;        ///< points that fewer photos agree on go; of files that say so
+  /// Groups of fewer points, with no other nearer than `group_gap` spacings, go: what floats in the sky or lies under
+  /// the ground. More: larger things that float go too. Less: they stay.
+  int least_group = 50;
+  double group_gap = 2;
+  /// Points go whose mean distance to their six nearest exceeds the median of all by so many of its spreads (1.4826
+  /// times the median deviation). Less: cleaner, and thin things suffer.
+  double spreads = 8;
+};
+
+/// What of a tile stays (1) and what goes (0). Statistical part after Rusu et al. (2008), Towards 3D point cloud based
+/// object maps, with median and its deviation in place of mean and sigma, which outliers would stretch.
+std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const CleanOptions& options);
+
+/// Of each cube of `spacing` the best point stays (1): the surest, then the one most photos agree on, then the one
+/// nearest to the middle, then the first.
+std::vector<std::uint8_t> thin(const std::vector<TilePoint>& points, double spacing);
+
+}  // namespace mesograph::cloud

@@ -1,0 +1,42 @@
+#pragma once
+
+#include <functional>
+#include <mesograph/base/progress.hpp>
+#include <mesograph/cloud/las.hpp>
+#include <vector>
+
+namespace mesograph::cloud {
+
+/// What is known of a point where points are judged by what lies around them.
+struct TilePoint {
+  Eigen::Vector3d X;  ///< units of the file
+  float sigma = 0;    ///< m, sigma_z or else sigma_match; 0 where the file has neither
+  std::uint8_t rays = 0, point_class = 0;
+  bool own = true;  ///< of this tile; else of its rim, to be seen but not judged
+};
+
+struct JudgeOptions {
+  double rim = 0;                     ///< what a tile sees beyond itself, units of the file
+  double align = 0;                   ///< tiles begin at multiples of this; 0: anywhere
+  std::size_t most_points = 3000000;  ///< in memory at once, a thread; above, tiles wait in files beside `scratch`
+  std::filesystem::path scratch;      ///< folder for these, made and removed
+};
+
+/// A judge's word on each point of a tile; those on points of the rim are not listened to.
+using Judge = std::function<std::vector<std::uint8_t>(const std::vector<TilePoint>&)>;
+
+/// Judges all points of a file, in its order, square by square, however many there are: one byte of memory a point.
+/// Squares depend on the file alone, so the result is the same for any number of threads. Throws what LasReader does,
+/// and Error where the disk refuses.
+std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
+                                       Progress& progress);
+
+/// Writes the points whose word is not 0, in the file's order, all of their bytes kept. `as_class`: the word becomes
+/// their class. Returns how many.
+std::uint64_t write_judged(LasReader& file, const std::vector<std::uint8_t>& words, bool as_class,
+                           const std::filesystem::path& out);
+
+/// Distance that a square of the plan leaves to each point, by the area that points fill: the root of area over count.
+double plan_spacing(const std::vector<TilePoint>& points);
+
+}  // namespace mesograph::cloud

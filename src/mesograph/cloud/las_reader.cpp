@@ -1,0 +1,265 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/cloud/bytes.hpp>
+#include <mesograph/cloud/las.hpp>
+
+namespace mesograph::cloud {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Least record lengths of formats 0 to 10 (R15, tables 7 to 17), and where their colours are; 0: none.
+constexpr std::array<std::size_t, 11> least_length = {20, 28, 26, 34, 57, 63, 30, 36, 38, 59, 67},
+                                      colour_at = {0, 0, 20, 28, 0, 28, 0, 30, 30, 0, 30};
+constexpr std::array<std::size_t, 11> type_size = {0, 1, 1, 2, 2, 4, 4, 8, 8, 4, 8};
+
+std::string bytes_at(std::ifstream& file, std::uint64_t at, std::size_t n) {
+  std::string out(n, '\0');
+  file.clear();
+  file.seekg(static_cast<std::streamoff>(at));
+  file.read(out.data(), static_cast<std::streamsize>(n));
+  out.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
+  return out;
+}
+
+/// Records in `bytes` from `at` on, `n` of them; extended ones have lengths of eight bytes.
+std::vector<LasRecord> records_of(const std::string& bytes, std::size_t at, std::uint64_t n, bool extended,
+                                  const std::string& where) {
+  std::vector<LasRecord> out;
+  const std::size_t size = extended ? 60 : 54;
+  for (std::uint64_t i = 0; i < n; ++i) {
+    if (at + size > bytes.size())
+      throw Error(
+          "{}: its header promises {} variable length records, but record {} lies beyond their place; the file "
+          "is damaged",
+          where, n, i + 1);
+    const char* head = bytes.data() + at;
+    LasRecord record;
+    record.user = text_at(head + 2, 16), record.id = get<std::uint16_t>(head + 18);
+    const std::uint64_t length = extended ? get<std::uint64_t>(head + 20) : get<std::uint16_t>(head + 20);
+    record.description = text_at(head + (extended ? 28 : 22), 32);
+    if (length > bytes.size() - at - size)
+      throw Error("{}: variable length record {} ('{}' {}) is {} bytes long and does not fit; the file is damaged",
+                  where, i + 1, record.user, record.id, length);
+    record.data = bytes.substr(at + size, length);
+    at += size + length;
+    out.push_back(std::move(record));
+  }
+  return out;
+}
+
+/// Attributes that the descriptors of an Extra Bytes record tell of (R15, table 24): 192 bytes each.
+std::vector<LasAttribute> attributes_of(const LasHeader& h, const std::string& data) {
+  std::vector<LasAttribute> out;
+  std::size_t at = least_length[static_cast<std::size_t>(h.format)];
+  for (std::size_t i = 0; i + 192 <= data.size(); i += 192) {
+    const char* d = data.data() + i;
+    LasAttribute a;
+    a.type = get<std::uint8_t>(d + 2);
+    const auto options = get<std::uint8_t>(d + 3);
+    a.name = text_at(d + 4, 32), a.description = text_at(d + 160, 32), a.at = at;
+    if (options & 8) a.scale = get<double>(d + 112);
+    if (options & 16) a.offset = get<double>(d + 136);
+    // Type 0 is so many bytes of no stated meaning; the types of several numbers are deprecated.
+    at += a.type == 0    ? options
+          : a.type <= 10 ? type_size[a.type]
+                         : (1 + (a.type - 1u) / 10) * type_size[1 + (a.type - 1u) % 10];
+    if (at > h.record_length) break;
+    if (a.type >= 1 && a.type <= 10) out.push_back(std::move(a));
+  }
+  return out;
+}
+
+LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& where) {
+  LasHeader h;
+  const std::string head = bytes_at(file, 0, 375);
+  if (head.size() < 227 || head.compare(0, 4, "LASF") != 0)
+    throw Error("{}: this is no LAS file (a LAS file begins with 'LASF' and a header of 227 bytes or more)", where);
+  const char* b = head.data();
+  const int major = b[24];
+  h.minor = b[25];
+  if (major != 1 || h.minor < 0 || h.minor > 4)
+    throw Error("{}: LAS version {}.{} is not known; 1.0 to 1.4 are read", where, major, h.minor);
+  h.encoding = h.minor >= 2 ? get<std::uint16_t>(b + 6) : std::uint16_t{0};
+  h.system = text_at(b + 26, 32), h.software = text_at(b + 58, 32);
+  h.day = get<std::uint16_t>(b + 90), h.year = get<std::uint16_t>(b + 92);
+  const std::size_t header_size = get<std::uint16_t>(b + 94), expected = h.minor == 4 ? 375 : h.minor == 3 ? 235 : 227;
+  h.first_point = get<std::uint32_t>(b + 96);
+  const auto format = static_cast<std::uint8_t>(b[104]);
+  if (format & 0xC0)
+    throw Error("{}: its points are compressed (LAZ), which is not read; decompress it to LAS first", where);
+  h.format = format, h.record_length = get<std::uint16_t>(b + 105);
+  if (h.format > 10) throw Error("{}: point data record format {} is not known; 0 to 10 are read", where, h.format);
+  if (header_size < expected || head.size() < expected)
+    throw Error("{}: its header is {} bytes long, LAS 1.{} wants {}; the file is damaged", where,
+                std::min(header_size, head.size()), h.minor, expected);
+  if (h.record_length < least_length[static_cast<std::size_t>(h.format)])
+    throw Error("{}: its points are {} bytes long, format {} wants at least {}; the file is damaged", where,
+                h.record_length, h.format, least_length[static_cast<std::size_t>(h.format)]);
+  if (h.first_point < header_size || h.first_point > size)
+    throw Error(
+        "{}: its points are said to begin at byte {}, the file has {} bytes and a header of {}; the file is damaged",
+        where, h.first_point, size, header_size);
+  h.points = get<std::uint32_t>(b + 107);
+  for (std::size_t i = 0; i < 5; ++i) h.by_return[i] = get<std::uint32_t>(b + 111 + 4 * i);
+  for (int a = 0; a < 3; ++a) {
+    h.scale[a] = get<double>(b + 131 + 8 * a), h.offset[a] = get<double>(b + 155 + 8 * a);
+    h.high[a] = get<double>(b + 179 + 16 * a), h.low[a] = get<double>(b + 187 + 16 * a);
+    if (!(h.scale[a] > 0) || !std::isfinite(h.scale[a]) || !std::isfinite(h.offset[a]))
+      throw Error("{}: scale {} and offset {} of its coordinates are no numbers to go by; the file is damaged", where,
+                  h.scale[a], h.offset[a]);
+  }
+  h.head = bytes_at(file, 0, h.first_point);
+  h.records = records_of(h.head, header_size, get<std::uint32_t>(b + 100), false, where);
+  if (h.minor == 4) {
+    h.points = get<std::uint64_t>(b + 247);
+    for (std::size_t i = 0; i < 15; ++i) h.by_return[i] = get<std::uint64_t>(b + 255 + 8 * i);
+    const auto first = get<std::uint64_t>(b + 235), n = std::uint64_t{get<std::uint32_t>(b + 243)};
+    if (n > 0 && (first < h.first_point || first > size))
+      throw Error("{}: its extended records are said to begin at byte {} of {}; the file is damaged", where, first,
+                  size);
+    if (n > 0) {
+      h.tail = bytes_at(file, first, size - first);
+      h.extended = records_of(h.tail, 0, n, true, where);
+    }
+  }
+  for (const std::vector<LasRecord>* list : {&h.records, &h.extended})
+    for (const LasRecord& r : *list)
+      if (r.user == "LASF_Spec" && r.id == 4) h.attributes = attributes_of(h, r.data);
+  return h;
+}
+
+}  // namespace
+
+std::string LasHeader::crs() const {
+  std::string by_keys;
+  for (const std::vector<LasRecord>* list : {&records, &extended})
+    for (const LasRecord& r : *list) {
+      if (r.user != "LASF_Projection") continue;
+      if (r.id == 2112) return text_at(r.data.data(), r.data.size());
+      if (r.id != 34735) continue;
+      // GeoTIFF keys: four numbers each, of which the third is 1 and the fourth the value where it fits there.
+      int plane = 0, vertical = 0;
+      for (std::size_t at = 8; at + 8 <= r.data.size(); at += 8) {
+        const auto key = get<std::uint16_t>(r.data.data() + at), value = get<std::uint16_t>(r.data.data() + at + 6);
+        if (get<std::uint16_t>(r.data.data() + at + 2) != 0) continue;
+        if (key == 3072 || (key == 2048 && plane == 0)) plane = value;
+        if (key == 4096) vertical = value;
+      }
+      if (plane > 0 && plane < 32767)
+        by_keys = vertical > 0 && vertical < 32767 ? fmt::format("EPSG:{}+{}", plane, vertical)
+                                                   : fmt::format("EPSG:{}", plane);
+    }
+  return by_keys;
+}
+
+const LasAttribute* LasHeader::attribute(const std::string& name) const {
+  for (const LasAttribute& a : attributes)
+    if (a.name == name) return &a;
+  return nullptr;
+}
+
+Eigen::Vector3d LasPoints::at(std::size_t i) const {
+  const char* r = record(i);
+  Eigen::Vector3d X;
+  for (int a = 0; a < 3; ++a) X[a] = get<std::int32_t>(r + 4 * a) * header->scale[a] + header->offset[a];
+  return X;
+}
+
+int LasPoints::point_class(std::size_t i) const {
+  return header->format >= 6 ? static_cast<std::uint8_t>(record(i)[16]) : record(i)[15] & 31;
+}
+
+void LasPoints::set_class(std::size_t i, std::uint8_t value) {
+  char* r = bytes.data() + i * header->record_length;
+  if (header->format >= 6)
+    r[16] = static_cast<char>(value);
+  else
+    r[15] = static_cast<char>((r[15] & ~31) | (value & 31));  // the upper three bits are flags
+}
+
+std::array<std::uint8_t, 3> LasPoints::colour(std::size_t i, bool eight_bit) const {
+  std::array<std::uint8_t, 3> out{};
+  const std::size_t at = colour_at[static_cast<std::size_t>(header->format)];
+  for (std::size_t c = 0; at > 0 && c < 3; ++c) {
+    const auto value = get<std::uint16_t>(record(i) + at + 2 * c);
+    out[c] = static_cast<std::uint8_t>(eight_bit ? std::min<int>(value, 255) : value >> 8);
+  }
+  return out;
+}
+
+double LasPoints::value(std::size_t i, const LasAttribute& a) const {
+  const char* at = record(i) + a.at;
+  double raw = 0;
+  switch (a.type) {
+    case 1:
+      raw = get<std::uint8_t>(at);
+      break;
+    case 2:
+      raw = get<std::int8_t>(at);
+      break;
+    case 3:
+      raw = get<std::uint16_t>(at);
+      break;
+    case 4:
+      raw = get<std::int16_t>(at);
+      break;
+    case 5:
+      raw = get<std::uint32_t>(at);
+      break;
+    case 6:
+      raw = get<std::int32_t>(at);
+      break;
+    case 7:
+      raw = static_cast<double>(get<std::uint64_t>(at));
+      break;
+    case 8:
+      raw = static_cast<double>(get<std::int64_t>(at));
+      break;
+    case 9:
+      raw = get<float>(at);
+      break;
+    default:
+      raw = get<double>(at);
+  }
+  return raw * a.scale + a.offset;
+}
+
+LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::binary) {
+  if (!file_) throw Error("{}: cannot be opened; check the name and permissions", path.string());
+  const std::uint64_t size = fs::file_size(path);
+  header_ = header_of(file_, size, path.string());
+  const std::uint64_t there = (size - header_.tail.size() - header_.first_point) / header_.record_length;
+  if (header_.points > there)
+    throw Error("{}: its header promises {} points, the file holds {}: it is cut off; get it again whole",
+                path.string(), header_.points, there);
+  if (header_.points < there && header_.tail.empty())
+    oddities_.push_back(fmt::format("its header counts {} points, the file has room for {}: the header's are read",
+                                    header_.points, there));
+  const auto legacy = get<std::uint32_t>(header_.head.data() + 107);
+  if (header_.minor == 4 && legacy != 0 && legacy != header_.points)
+    oddities_.push_back(
+        fmt::format("its two counts of points differ ({} and {}): the second is right", legacy, header_.points));
+  rewind();
+}
+
+void LasReader::rewind() {
+  file_.clear();
+  file_.seekg(static_cast<std::streamoff>(header_.first_point));
+  done_ = 0;
+}
+
+LasPoints LasReader::next(std::size_t most) {
+  LasPoints out{&header_, {}};
+  const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(most, header_.points - done_));
+  out.bytes.resize(n * header_.record_length);
+  file_.read(out.bytes.data(), static_cast<std::streamsize>(out.bytes.size()));
+  if (static_cast<std::size_t>(file_.gcount()) != out.bytes.size())
+    throw Error("{}: cannot be read beyond point {}; has it changed meanwhile?", path_.string(), done_);
+  done_ += n;
+  return out;
+}
+
+}  // namespace mesograph::cloud

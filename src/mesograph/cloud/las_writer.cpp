@@ -1,0 +1,182 @@
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/cloud/bytes.hpp>
+#include <mesograph/cloud/las.hpp>
+
+namespace mesograph::cloud {
+
+namespace {
+
+constexpr std::size_t header_size = 375, record_size = 36 + 1 + 4 + 4;
+
+void put_record(Bytes& out, const char* user, std::uint16_t id, const std::string& data, const char* description) {
+  out.put<std::uint16_t>(0);
+  out.text(user, 16);
+  out.put(id);
+  out.put(static_cast<std::uint16_t>(data.size()));
+  out.text(description, 32);
+  out.text(data, data.size());
+}
+
+/// One descriptor of the Extra Bytes record (R15, table 24): 192 bytes.
+void put_extra_bytes(Bytes& out, std::uint8_t type, const char* name, const char* description) {
+  out.put<std::uint16_t>(0);
+  out.put(type);
+  out.put<std::uint8_t>(0);  // no no_data, min, max, scale or offset
+  out.text(name, 32);
+  out.text("", 4 + 24 + 24 + 24 + 24 + 24);
+  out.text(description, 32);
+}
+
+std::int32_t integer(const LasHeader& header, double value, int axis) {
+  return static_cast<std::int32_t>(std::llround((value - header.offset[axis]) / header.scale[axis]));
+}
+
+/// The number of a point's return, from 1.
+int return_of(const LasHeader& header, const char* record) { return record[14] & (header.format >= 6 ? 15 : 7); }
+
+}  // namespace
+
+LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
+    : path_(path),
+      scratch_(scratch_path(path)),
+      header_(header),
+      low_(Eigen::Vector3i::Constant(INT32_MAX)),
+      high_(Eigen::Vector3i::Constant(INT32_MIN)) {
+  header_.points = 0;
+  header_.by_return.fill(0);
+  std::error_code missing;
+  std::filesystem::create_directories(std::filesystem::absolute(path).parent_path(), missing);
+  file_.open(scratch_, std::ios::binary);
+  file_ << header_.head;
+  check();
+}
+
+LasWriter::~LasWriter() {
+  if (!file_.is_open()) return;
+  file_.close();
+  std::error_code ignored;
+  std::filesystem::remove(scratch_, ignored);
+}
+
+void LasWriter::check() {
+  if (!file_) throw Error("{}: cannot be written; check space and permissions", path_.string());
+}
+
+void LasWriter::add(const char* records, std::size_t n) {
+  for (std::size_t i = 0; i < n; ++i) {
+    const char* r = records + i * header_.record_length;
+    const Eigen::Vector3i at(get<std::int32_t>(r), get<std::int32_t>(r + 4), get<std::int32_t>(r + 8));
+    low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
+    if (const int number = return_of(header_, r); number >= 1)
+      ++header_.by_return[static_cast<std::size_t>(number - 1)];
+  }
+  header_.points += n;
+  file_.write(records, static_cast<std::streamsize>(n * header_.record_length));
+  check();
+}
+
+void LasWriter::finish() {
+  std::string& head = header_.head;
+  const bool long_counts = header_.minor == 4, short_counts = header_.format < 6 && header_.points <= UINT32_MAX;
+  put_at(head, 107, static_cast<std::uint32_t>(short_counts ? header_.points : 0));
+  for (std::size_t i = 0; i < 5; ++i)
+    put_at(head, 111 + 4 * i, static_cast<std::uint32_t>(short_counts ? header_.by_return[i] : 0));
+  for (std::size_t a = 0; a < 3; ++a) {
+    const auto axis = static_cast<Eigen::Index>(a);
+    const bool any = header_.points > 0;
+    put_at(head, 179 + 16 * a, any ? high_[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
+    put_at(head, 187 + 16 * a, any ? low_[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
+  }
+  if (long_counts) {
+    put_at(head, 235,
+           header_.tail.empty() ? std::uint64_t{0} : header_.first_point + header_.points * header_.record_length);
+    put_at(head, 247, header_.points);
+    for (std::size_t i = 0; i < 15; ++i) put_at(head, 255 + 8 * i, header_.by_return[i]);
+  }
+  file_ << header_.tail;
+  file_.seekp(0);
+  file_ << head;
+  file_.flush();
+  check();
+  file_.close();
+  try {
+    commit_file(scratch_, path_);
+  } catch (...) {
+    std::error_code ignored;
+    std::filesystem::remove(scratch_, ignored);
+    throw;
+  }
+}
+
+LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const Eigen::Vector3d& high, double scale) {
+  LasHeader h;
+  for (int a = 0; a < 3; ++a) {
+    h.offset[a] = std::floor(0.5 * (low[a] + high[a]));
+    h.scale[a] = scale;
+    while ((high[a] - low[a]) / h.scale[a] > 2e9) h.scale[a] *= 10;
+  }
+  Bytes descriptors, records;
+  put_extra_bytes(descriptors, 1, "rays", "photos that agree on the point");
+  put_extra_bytes(descriptors, 9, "sigma_match", "m, along the ray, matching alone");
+  put_extra_bytes(descriptors, 9, "sigma_z", "m, height, with the block's");
+  put_record(records, "LASF_Projection", 2112, wkt + '\0', "OGC coordinate system WKT");
+  put_record(records, "LASF_Spec", 4, descriptors.str(), "Extra bytes");
+  h.first_point = header_size + records.size(), h.record_length = record_size;
+  Bytes out;
+  out.text("LASF", 4);
+  out.put<std::uint16_t>(0);       // file source id
+  out.put<std::uint16_t>(1 << 4);  // global encoding: WKT
+  out.text("", 16);                // project id
+  out.put<std::uint8_t>(1);
+  out.put<std::uint8_t>(4);
+  out.text("Mesograph", 32);
+  out.text("Mesograph densify", 32);
+  out.put<std::uint16_t>(0);  // day and year of creation: not said, so that the same cloud is the same file
+  out.put<std::uint16_t>(0);
+  out.put(static_cast<std::uint16_t>(header_size));
+  out.put(static_cast<std::uint32_t>(h.first_point));
+  out.put<std::uint32_t>(2);  // variable length records
+  out.put<std::uint8_t>(7);
+  out.put(static_cast<std::uint16_t>(record_size));
+  for (int i = 0; i < 6; ++i) out.put<std::uint32_t>(0);  // legacy counts
+  for (int a = 0; a < 3; ++a) out.put(h.scale[a]);
+  for (int a = 0; a < 3; ++a) out.put(h.offset[a]);
+  out.text("", header_size - out.size());  // bounds, waveforms, extended records, counts: patched at the end
+  h.head = out.str() + records.str();
+  return h;
+}
+
+std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord>& points) {
+  Bytes out;
+  for (const CloudRecord& p : points) {
+    for (int a = 0; a < 3; ++a) out.put(integer(header, p.X[a], a));
+    out.put<std::uint16_t>(0);          // intensity
+    out.put<std::uint8_t>(1 | 1 << 4);  // return 1 of 1
+    out.put<std::uint8_t>(0);           // flags, channel, edge
+    out.put<std::uint8_t>(1);           // unclassified
+    out.put<std::uint8_t>(0);           // user data
+    out.put<std::int16_t>(0);           // scan angle
+    out.put<std::uint16_t>(0);          // point source
+    out.put<double>(0.0);               // GPS time
+    for (const std::uint8_t c : p.colour) out.put(static_cast<std::uint16_t>(c * 256));
+    out.put(p.rays);
+    out.put(p.sigma_match);
+    out.put(p.sigma_z);
+  }
+  return out.str();
+}
+
+void write_cloud(const std::filesystem::path& path, const std::vector<CloudRecord>& points, const std::string& wkt) {
+  if (points.empty()) throw Error("{}: there is no point to write", path.string());
+  Eigen::Vector3d low = points.front().X, high = low;
+  for (const CloudRecord& p : points) low = low.cwiseMin(p.X), high = high.cwiseMax(p.X);
+  const LasHeader header = cloud_header(wkt, low, high);
+  LasWriter writer(path, header);
+  writer.add(cloud_records(header, points).data(), points.size());
+  writer.finish();
+}
+
+}  // namespace mesograph::cloud

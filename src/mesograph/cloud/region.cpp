@@ -1,0 +1,118 @@
+#include <ogrsf_frmts.h>
+
+#include <cmath>
+#include <cstdlib>
+#include <memory>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/cloud/region.hpp>
+
+namespace mesograph::cloud {
+
+namespace {
+
+OGRSpatialReference system_of(const std::string& wkt) {
+  OGRSpatialReference out;
+  out.SetAxisMappingStrategy(OAMS_TRADITIONAL_GIS_ORDER);
+  out.SetFromUserInput(wkt.c_str());
+  // Regions are of the plane: heights of a compound system would ask for geoid grids.
+  out.StripVertical();
+  return out;
+}
+
+std::vector<Eigen::Vector2d> ring_of(const OGRLinearRing& ring, OGRCoordinateTransformation* towards,
+                                     const std::string& where) {
+  std::vector<Eigen::Vector2d> out;
+  for (int i = 0; i < ring.getNumPoints(); ++i) {
+    double x = ring.getX(i), y = ring.getY(i);
+    if (towards && !towards->Transform(1, &x, &y))
+      throw Error("{}: its corner {:.3f}, {:.3f} cannot be brought into the cloud's system; check the file's CRS",
+                  where, ring.getX(i), ring.getY(i));
+    out.emplace_back(x, y);
+  }
+  return out;
+}
+
+}  // namespace
+
+void Region::add(std::vector<Eigen::Vector2d> ring) {
+  for (const Eigen::Vector2d& at : ring) low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
+  rings_.push_back(std::move(ring));
+}
+
+Region Region::box(const Eigen::Vector2d& low, const Eigen::Vector2d& high) {
+  Region out;
+  out.add({low, {high.x(), low.y()}, high, {low.x(), high.y()}});
+  return out;
+}
+
+Region Region::parse_box(const std::string& text) {
+  double v[4];
+  const char* at = text.c_str();
+  for (int i = 0; i < 4; ++i) {
+    char* end = nullptr;
+    v[i] = std::strtod(at, &end);
+    if (end == at || *end != (i < 3 ? ',' : '\0') || !std::isfinite(v[i]))
+      throw UsageError("'{}' is no box; write west,south,east,north, as in 431200,6822400,431260,6822460", text);
+    at = end + 1;
+  }
+  if (!(v[0] < v[2] && v[1] < v[3]))
+    throw UsageError("the box '{}' is empty; write west,south,east,north, the smaller ones first", text);
+  return box({v[0], v[1]}, {v[2], v[3]});
+}
+
+Region Region::of(const std::string& text, const std::string& wkt) {
+  if (text.find(',') != std::string::npos && !std::filesystem::exists(text)) return parse_box(text);
+  return read(text, wkt);
+}
+
+Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
+  if (!std::filesystem::exists(path)) throw Error("{}: there is no such file", path.string());
+  RegisterOGRGeoPackage();
+  RegisterOGRGeoJSON();
+  RegisterOGRShape();
+  RegisterOGRKML();
+  RegisterOGRFlatGeobuf();
+  RegisterOGRCSV();
+  const std::unique_ptr<GDALDataset> data(GDALDataset::Open(path.c_str(), GDAL_OF_VECTOR));
+  if (!data || data->GetLayerCount() == 0)
+    throw Error("{}: holds no polygons that can be read; give a GeoPackage, GeoJSON, shapefile, KML or FlatGeobuf",
+                path.string());
+  Region out;
+  for (const auto& layer : data->GetLayers()) {
+    std::unique_ptr<OGRCoordinateTransformation> towards;
+    OGRSpatialReference to = system_of(wkt);
+    if (const OGRSpatialReference* own = layer->GetSpatialRef(); own && !wkt.empty() && !to.IsLocal()) {
+      OGRSpatialReference from(*own);
+      from.SetAxisMappingStrategy(OAMS_TRADITIONAL_GIS_ORDER);
+      from.StripVertical();
+      towards.reset(OGRCreateCoordinateTransformation(&from, &to));
+      if (!towards)
+        throw Error("{}: there is no way from its CRS to the cloud's; give it in the cloud's", path.string());
+    }
+    for (const auto& feature : layer) {
+      const OGRGeometry* geometry = feature->GetGeometryRef();
+      if (!geometry) continue;
+      const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry->clone()));
+      if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) continue;
+      for (const auto* polygon : many->toMultiPolygon())
+        for (const auto* ring : polygon) out.add(ring_of(*ring, towards.get(), path.string()));
+    }
+  }
+  if (out.everything()) throw Error("{}: holds no polygon; draw one around what is wanted", path.string());
+  return out;
+}
+
+bool Region::contains(const Eigen::Vector2d& at) const {
+  if (everything()) return true;
+  if ((at.array() < low_.array()).any() || (at.array() > high_.array()).any()) return false;
+  bool inside = false;
+  for (const std::vector<Eigen::Vector2d>& ring : rings_)
+    for (std::size_t i = 0, j = ring.size() - 1; i < ring.size(); j = i++) {
+      const Eigen::Vector2d &a = ring[i], &b = ring[j];
+      if ((a.y() > at.y()) != (b.y() > at.y()) && at.x() < (b.x() - a.x()) * (at.y() - a.y()) / (b.y() - a.y()) + a.x())
+        inside = !inside;
+    }
+  return inside;
+}
+
+}  // namespace mesograph::cloud

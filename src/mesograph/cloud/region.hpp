@@ -1,0 +1,36 @@
+#pragma once
+
+#include <Eigen/Core>
+#include <filesystem>
+#include <string>
+#include <vector>
+
+namespace mesograph::cloud {
+
+/// Part of the plane: a box, or polygons with holes. Points on the rim may fall on either side.
+class Region {
+ public:
+  /// Everything.
+  Region() = default;
+  static Region box(const Eigen::Vector2d& low, const Eigen::Vector2d& high);
+  /// "west,south,east,north" in the cloud's own coordinates. Throws UsageError where it is no box.
+  static Region parse_box(const std::string& text);
+  /// The polygons of a vector file that GDAL reads, brought into `wkt`'s system (empty: unknown, they are taken as they
+  /// are; so are those of files that state no system). Throws Error where there is no polygon, or no way between the
+  /// two systems.
+  static Region read(const std::filesystem::path& path, const std::string& wkt);
+  /// A box where the text is one, else the file of that name.
+  static Region of(const std::string& box_or_file, const std::string& wkt);
+
+  bool everything() const { return rings_.empty(); }
+  bool contains(const Eigen::Vector2d& at) const;
+  const Eigen::Vector2d& low() const { return low_; }
+  const Eigen::Vector2d& high() const { return high_; }
+
+ private:
+  std::vector<std::vector<Eigen::Vector2d>> rings_;  // outer and inner alike: a point is inside an odd number of them
+  Eigen::Vector2d low_ = Eigen::Vector2d::Constant(1e300), high_ = -low_;
+  void add(std::vector<Eigen::Vector2d> ring);
+};
+
+}  // namespace mesograph::cloud

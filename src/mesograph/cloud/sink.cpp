@@ -1,0 +1,137 @@
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/cloud/bytes.hpp>
+#include <mesograph/cloud/sink.hpp>
+
+namespace mesograph::cloud {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+class LasSink : public Sink {
+ public:
+  LasSink(const fs::path& path, const LasHeader& header) : header_(header), writer_(path, header) {}
+  void add(const std::vector<CloudRecord>& points) override {
+    writer_.add(cloud_records(header_, points).data(), points.size());
+  }
+  void finish() override { writer_.finish(); }
+
+ private:
+  LasHeader header_;
+  LasWriter writer_;
+};
+
+class TileSink : public Sink {
+ public:
+  TileSink(fs::path folder, const LasHeader& header, double size)
+      : folder_(std::move(folder)), header_(header), size_(size) {}
+  void add(const std::vector<CloudRecord>& points) override {
+    std::map<Key, std::vector<CloudRecord>> parts;
+    for (const CloudRecord& p : points)
+      parts[{static_cast<std::int64_t>(std::floor(p.X.x() / size_)),
+             static_cast<std::int64_t>(std::floor(p.X.y() / size_))}]
+          .push_back(p);
+    for (const auto& [key, part] : parts) {
+      std::unique_ptr<LasWriter>& writer = writers_[key];
+      if (!writer) writer = std::make_unique<LasWriter>(folder_ / name(key), header_);
+      writer->add(cloud_records(header_, part).data(), part.size());
+    }
+  }
+  void finish() override {
+    std::string index = "file,west,south,east,north,points\n";
+    for (auto& [key, writer] : writers_) {
+      index += fmt::format("{},{},{},{},{},{}\n", name(key), size_ * static_cast<double>(key.first),
+                           size_ * static_cast<double>(key.second), size_ * static_cast<double>(key.first + 1),
+                           size_ * static_cast<double>(key.second + 1), writer->points());
+      writer->finish();
+    }
+    write_file(folder_ / "index.csv", index);
+  }
+
+ private:
+  using Key = std::pair<std::int64_t, std::int64_t>;
+  fs::path folder_;
+  LasHeader header_;
+  double size_;
+  std::map<Key, std::unique_ptr<LasWriter>> writers_;
+
+  std::string name(const Key& key) const {
+    return fmt::format("{:.0f}_{:.0f}.las", size_ * static_cast<double>(key.first),
+                       size_ * static_cast<double>(key.second));
+  }
+};
+
+class PlySink : public Sink {
+ public:
+  explicit PlySink(const fs::path& path) : path_(path), scratch_(scratch_path(path)) {
+    std::error_code missing;
+    fs::create_directories(fs::absolute(path).parent_path(), missing);
+    file_.open(scratch_, std::ios::binary);
+    file_ << head(0);
+    check();
+  }
+  ~PlySink() override {
+    if (!file_.is_open()) return;
+    file_.close();
+    std::error_code ignored;
+    fs::remove(scratch_, ignored);
+  }
+  void add(const std::vector<CloudRecord>& points) override {
+    Bytes out;
+    for (const CloudRecord& p : points) {
+      for (int a = 0; a < 3; ++a) out.put(p.X[a]);
+      for (int a = 0; a < 3; ++a) out.put(p.normal[a]);
+      for (const std::uint8_t c : p.colour) out.put(c);
+      out.put(p.rays);
+      out.put(p.sigma_match);
+      out.put(p.sigma_z);
+    }
+    file_ << out.str();
+    points_ += points.size();
+    check();
+  }
+  void finish() override {
+    file_.seekp(0);
+    file_ << head(points_);
+    file_.flush();
+    check();
+    file_.close();
+    commit_file(scratch_, path_);
+  }
+
+ private:
+  fs::path path_, scratch_;
+  std::ofstream file_;
+  std::uint64_t points_ = 0;
+
+  void check() {
+    if (!file_) throw Error("{}: cannot be written; check space and permissions", path_.string());
+  }
+  /// Of one length whatever the count, which is known only at the end.
+  static std::string head(std::uint64_t points) {
+    const std::string count = std::to_string(points);
+    return "ply\nformat binary_little_endian 1.0\ncomment " + std::string(20 - count.size(), '-') +
+           "\nelement vertex " + count +
+           "\nproperty double x\nproperty double y\nproperty double z\nproperty float nx\nproperty float ny\n"
+           "property float nz\nproperty uchar red\nproperty uchar green\nproperty uchar blue\nproperty uchar rays\n"
+           "property float sigma_match\nproperty float sigma_z\nend_header\n";
+  }
+};
+
+}  // namespace
+
+std::unique_ptr<Sink> open_sink(const fs::path& path, const SinkOptions& options) {
+  const std::string ending = path.extension().string();
+  const bool tiled = std::isfinite(options.tiles);
+  if (ending == ".ply" && !tiled) return std::make_unique<PlySink>(path);
+  if (ending != ".las")
+    throw Error("{}: clouds are written as .las, or as .ply in one file; give another name", path.string());
+  const LasHeader header = cloud_header(options.wkt, options.low, options.high, options.scale);
+  if (!tiled) return std::make_unique<LasSink>(path, header);
+  fs::path folder = path;
+  return std::make_unique<TileSink>(folder.replace_extension(), header, options.tiles);
+}
+
+}  // namespace mesograph::cloud

@@ -1,0 +1,31 @@
+#pragma once
+
+#include <map>
+#include <memory>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/cloud/las.hpp>
+
+namespace mesograph::cloud {
+
+/// Where the points of a cloud go.
+class Sink {
+ public:
+  virtual ~Sink() = default;
+  virtual void add(const std::vector<CloudRecord>& points) = 0;
+  /// Files get their names now. Throws Error where the disk refuses.
+  virtual void finish() = 0;
+};
+
+struct SinkOptions {
+  std::string wkt;
+  Eigen::Vector3d low, high;  ///< roughly, what the points fill
+  double scale = 0.001;       ///< of LAS coordinates
+  double tiles = nan;         ///< side of square tiles in units of the CRS; NaN: one file
+};
+
+/// One LAS file; a PLY file (binary, little-endian, with normals, coordinates as double) where the name ends so; or,
+/// with `tiles`, LAS files EAST_NORTH.las (their lower left corners) in a folder named like the file without its
+/// ending, with index.csv: file,west,south,east,north,points. Throws Error where the ending is another.
+std::unique_ptr<Sink> open_sink(const std::filesystem::path& path, const SinkOptions& options);
+
+}  // namespace mesograph::cloud

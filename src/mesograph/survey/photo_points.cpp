@@ -1,0 +1,190 @@
+#include <algorithm>
+#include <cmath>
+#include <fstream>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/survey/photo_points.hpp>
+
+namespace mesograph::survey {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* version = "points 1";
+
+/// A point as it stands in a file, relative to the lower left corner of its tile.
+struct Stored {
+  float x, y, z, sigma_match, sigma_height;
+  std::array<std::int8_t, 3> normal;
+  std::array<std::uint8_t, 3> colour;
+  std::uint8_t rays, nothing;
+};
+static_assert(sizeof(Stored) == 28);
+
+struct Entry {
+  std::int32_t col, row;
+  std::uint64_t count;
+};
+
+bool by_rows(const GroundTile& a, const GroundTile& b) {
+  return std::pair(a.second, a.first) < std::pair(b.second, b.first);
+}
+
+template <typename T>
+void append(std::string& bytes, const T& value) {
+  bytes.append(reinterpret_cast<const char*>(&value), sizeof(T));
+}
+
+Stored stored(const dense::CloudPoint& p, const Eigen::Vector2d& corner) {
+  Stored out{};
+  out.x = static_cast<float>(p.X.x() - corner.x()), out.y = static_cast<float>(p.X.y() - corner.y());
+  out.z = static_cast<float>(p.X.z());
+  out.sigma_match = p.sigma_match, out.sigma_height = p.sigma_height;
+  for (std::size_t a = 0; a < 3; ++a)
+    out.normal[a] = static_cast<std::int8_t>(std::lround(127 * p.normal[static_cast<Eigen::Index>(a)]));
+  out.colour = p.colour, out.rays = p.rays;
+  return out;
+}
+
+dense::CloudPoint restored(const Stored& s, const Eigen::Vector2d& corner) {
+  dense::CloudPoint out;
+  out.X = {s.x + corner.x(), s.y + corner.y(), s.z};
+  out.sigma_match = s.sigma_match, out.sigma_height = s.sigma_height;
+  for (std::size_t a = 0; a < 3; ++a) out.normal[static_cast<Eigen::Index>(a)] = static_cast<float>(s.normal[a]) / 127;
+  out.colour = s.colour, out.rays = s.rays;
+  return out;
+}
+
+}  // namespace
+
+PhotoPoints::PhotoPoints(const DepthJob& job) : job_(job), parts_(by_rows) {
+  constexpr int pixels = 384;  // some 150,000 columns at the finest spacing of the level
+  tile_size_ = pixels * adjust::ground_sampling_distance(job.block) * (1 << job.request.level);
+  print_ = fingerprint(
+      {version, job.print, fmt::format("{} {} {}", job.request.min_views, job.request.max_sigma, tile_size_)});
+}
+
+fs::path PhotoPoints::item(int station) const {
+  return job_.survey.store.item("points", job_.kept[station]->image, print_);
+}
+
+void PhotoPoints::save(int station, std::vector<dense::CloudPoint> points) const {
+  const auto tile = [&](const dense::CloudPoint& p) {
+    return GroundTile(static_cast<std::int32_t>(std::floor(p.X.x() / tile_size_)),
+                      static_cast<std::int32_t>(std::floor(p.X.y() / tile_size_)));
+  };
+  std::stable_sort(points.begin(), points.end(),
+                   [&](const auto& a, const auto& b) { return by_rows(tile(a), tile(b)); });
+  std::string head, body;
+  std::uint64_t tiles = 0;
+  body.reserve(points.size() * sizeof(Stored));
+  for (std::size_t begin = 0, end = 0; begin < points.size(); begin = end, ++tiles) {
+    const GroundTile here = tile(points[begin]);
+    const Eigen::Vector2d corner = tile_size_ * Eigen::Vector2d(here.first, here.second);
+    for (; end < points.size() && tile(points[end]) == here; ++end) append(body, stored(points[end], corner));
+    append(head, Entry{here.first, here.second, end - begin});
+  }
+  std::string count;
+  append(count, tiles);
+  write_file(item(station), count + head + body);
+}
+
+void PhotoPoints::open(const std::vector<int>& stations) {
+  parts_.clear();
+  for (const int station : stations) {
+    std::ifstream file(item(station), std::ios::binary);
+    std::uint64_t tiles = 0;
+    file.read(reinterpret_cast<char*>(&tiles), sizeof tiles);
+    std::vector<Entry> entries(tiles);
+    file.read(reinterpret_cast<char*>(entries.data()), static_cast<std::streamsize>(tiles * sizeof(Entry)));
+    if (!file) throw Error("{}: is damaged; remove it and run densify again", item(station).string());
+    std::uint64_t at = sizeof tiles + tiles * sizeof(Entry);
+    for (const Entry& e : entries) {
+      parts_[{e.col, e.row}].push_back({station, at, e.count});
+      at += e.count * sizeof(Stored);
+    }
+  }
+}
+
+std::vector<GroundTile> PhotoPoints::tiles() const {
+  std::vector<GroundTile> out;
+  for (const auto& [tile, parts] : parts_) out.push_back(tile);
+  return out;
+}
+
+std::vector<dense::CloudPoint> PhotoPoints::points(const GroundTile& tile) const {
+  std::vector<dense::CloudPoint> out;
+  const auto found = parts_.find(tile);
+  if (found == parts_.end()) return out;
+  const Eigen::Vector2d corner = tile_size_ * Eigen::Vector2d(tile.first, tile.second);
+  std::vector<Stored> buffer;
+  for (const Part& part : found->second) {
+    std::ifstream file(item(part.station), std::ios::binary);
+    file.seekg(static_cast<std::streamoff>(part.first));
+    buffer.resize(part.count);
+    file.read(reinterpret_cast<char*>(buffer.data()), static_cast<std::streamsize>(part.count * sizeof(Stored)));
+    if (!file) throw Error("{}: is damaged; remove it and run densify again", item(part.station).string());
+    for (const Stored& s : buffer) out.push_back(restored(s, corner));
+  }
+  return out;
+}
+
+namespace {
+
+void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, const std::set<int>& witnesses) {
+  const dense::MappedView reference = load_depth(job, station);
+  std::vector<dense::MappedView> others;
+  for (const int other : witnesses) others.push_back(load_depth(job, other));
+  std::vector<const dense::MappedView*> list;
+  for (const dense::MappedView& other : others) list.push_back(&other);
+  dense::FuseOptions options;
+  options.min_views = job.request.min_views;
+  options.max_sigma = job.request.max_sigma;
+  const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[station]->path, job.request.level), job.block,
+                                             job.block.stations[station], job.ground_below(station), reference.pinhole);
+  store.save(station, dense::confirmed_points(reference, colour, list, options));
+}
+
+}  // namespace
+
+void make_photo_points(const DepthJob& job, const PhotoPoints& store, Progress& progress) {
+  const std::vector<int> photos = job.wanted();
+  const auto witnesses = job.witnesses();
+  std::vector<int> uses(job.partners.size(), 0);  // photos still to come that need a map
+  std::vector<int> todo;
+  for (const int s : photos)
+    if (!fs::exists(store.item(s))) todo.push_back(s);
+  for (const int s : todo) {
+    ++uses[s];
+    for (const int other : witnesses[s]) ++uses[other];
+  }
+  std::size_t maps = 0;
+  for (const int n : uses) maps += n > 0;
+  progress.start("matching depth", maps + todo.size());
+  photo::prepare_gdal();
+  const std::size_t at_once = job.photos_at_once();
+  for (std::size_t begin = 0; begin < todo.size(); begin += at_once) {
+    const std::vector<int> some(todo.begin() + static_cast<std::ptrdiff_t>(begin),
+                                todo.begin() + static_cast<std::ptrdiff_t>(std::min(todo.size(), begin + at_once)));
+    std::set<int> needed(some.begin(), some.end());
+    for (const int s : some) needed.insert(witnesses[s].begin(), witnesses[s].end());
+    make_depth_maps(job, {needed.begin(), needed.end()}, progress);
+    parallel_for(some.size(), [&](std::size_t i) {
+      progress.check();
+      confirm_photo(job, store, some[i], witnesses[some[i]]);
+      progress.advance();
+    });
+    for (const int s : some) {
+      const auto done = [&](int photo) {
+        std::error_code ignored;
+        if (--uses[photo] == 0 && job.limits_disk()) fs::remove(job.item(photo), ignored);
+      };
+      done(s);
+      for (const int other : witnesses[s]) done(other);
+    }
+  }
+}
+
+}  // namespace mesograph::survey
