@@ -64,7 +64,7 @@ def test_the_cloud_lies_on_the_true_surface_without_bias():
 def test_sigmas_are_those_of_errors_and_stations_that_are_given_add_nothing():
     xyz, _, _, _ = read_las(SURVEY / "results" / "cloud.las")
     rays, matching, total = las_columns()
-    assert np.array_equal(matching, total) and (matching > 0).mean() > 0.99
+    assert np.array_equal(matching, total) and (matching > 0).all()
     error = np.abs(xyz[:, 2] - SURFACE.at(xyz[:, 0], xyz[:, 1]))
     within = np.nanmean(error[rays > 2] < matching[rays > 2])
     assert 0.5 < within < 0.8, within  # a normal distribution has 0.68
@@ -117,7 +117,8 @@ def test_a_site_laid_on_its_side_gives_the_same_cloud():
     good("admit", "--listing", WORK / "side.csv", "--cameras", SMALL / "truth" / "cameras.json", "-s", where)
     good("tie", "-s", where)
     answer = good("densify", "--level", 0, "-s", where)
-    assert abs(answer["points"] / ANSWER["points"] - 1) < 0.05, (answer["points"], ANSWER["points"])
+    # Columns of the level cut a standing surface otherwise than a lying one.
+    assert abs(answer["points"] / ANSWER["points"] - 1) < 0.25, (answer["points"], ANSWER["points"])
     data = np.frombuffer((where / "results" / "cloud.las").read_bytes(), dtype=np.uint8)
     first, length = struct.unpack_from("<I", data, 96)[0], struct.unpack_from("<H", data, 105)[0]
     scale, offset = (np.array(struct.unpack_from("<3d", data, at)) for at in (131, 155))
@@ -174,6 +175,71 @@ def test_an_adjustment_out_of_date_is_refused_unless_forced():
     assert good("densify", "--level", 0, "--spacing", 0.5, "--force", "-s", where)["spacing"] == 0.5
     good("adjust", "--fix-camera", "-s", where)  # options of one call are not out of date
     good("densify", "--level", 0, "--spacing", 0.5, "-s", where)
+
+
+def test_regions_tiles_and_ply_hold_the_points_of_the_whole():
+    whole = read_las(SURVEY / "results" / "cloud.las")[0]
+    low, high = np.percentile(whole[:, :2], 35, axis=0).round(), np.percentile(whole[:, :2], 65, axis=0).round()
+    box = ",".join(str(v) for v in (*low, *high))
+    inside = whole[((whole[:, :2] > low) & (whole[:, :2] < high)).all(axis=1)]
+    maps = {p: p.stat().st_mtime_ns for p in (SURVEY / "store" / "depth").iterdir()}
+    part = good("densify", "--level", 0, "--within", box, "--out", WORK / "part.las", "-s", SURVEY)
+    assert np.array_equal(read_las(WORK / "part.las")[0], inside) and part["points"] == len(inside) > 1000
+    # The same box as a file in degrees, and as PLY.
+    file = WORK / "box.geojson"
+    corners = [[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]], [low[0], low[1]]]
+    crs = {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::25833"}}
+    polygon = {"type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [corners]}}
+    file.write_text(json.dumps({"type": "FeatureCollection", "crs": crs, "features": [polygon]}))
+    good("densify", "--level", 0, "--within", file, "--out", WORK / "part.ply", "-s", SURVEY)
+    ply = (WORK / "part.ply").read_bytes()
+    body = np.frombuffer(ply[ply.index(b"end_header\n") + 11 :], dtype=np.uint8).reshape(-1, 48)
+    assert np.abs(body[:, :24].copy().view("<f8") - inside).max() < 0.00051
+    normals = body[:, 24:36].copy().view("<f4")
+    assert np.median(normals[:, 2]) > 0.9
+    tiled = good("densify", "--level", 0, "--tiles", 40, "--out", WORK / "tiled.las", "-s", SURVEY)
+    index = rows(WORK / "tiled" / "index.csv")
+    parts = [read_las(WORK / "tiled" / r["file"])[0] for r in index]
+    assert sum(int(r["points"]) for r in index) == tiled["points"] == len(whole)
+    for r, xyz in zip(index, parts):
+        assert len(xyz) == int(r["points"]) and xyz[:, 0].min() > float(r["west"]) - 0.0006
+        assert xyz[:, 1].max() < float(r["north"]) + 0.0006  # as they were before they were rounded
+    assert np.array_equal(np.unique(np.vstack(parts), axis=0), np.unique(whole, axis=0))
+    # Depth maps were made once.
+    assert maps == {p: p.stat().st_mtime_ns for p in (SURVEY / "store" / "depth").iterdir()}
+
+
+def test_regions_and_spacings_that_cannot_be_are_refused_with_figures():
+    for words, said in (
+        (["--within", "1,2,3,4"], "no photo shows ground within 1,2,3,4"),
+        (["--within", WORK / "none.shp"], "no such file"),
+        (["--spacing", 0.001], "finer than the photos show"),
+        (["--disk", 0.000001], "depth maps of one photo and its partners need"),
+        (["--out", WORK / "cloud.xyz"], "as .las, or as .ply"),
+    ):
+        refused = call("densify", "--level", 0, *words, "-s", SURVEY)
+        assert refused.code == 3 and said in refused.last, refused.last
+    assert call("densify", "--within", "4,2,3,4", "-s", SURVEY).code == 2
+
+
+def test_a_limited_disk_one_thread_and_three_give_the_same_bytes():
+    cloud = (SURVEY / "results" / "cloud.las").read_bytes()
+    one_map = max(p.stat().st_size for p in (SURVEY / "store" / "depth").iterdir())
+    for words in (["--threads", 1, "--disk", 22 * one_map / 1e9], ["--threads", 3]):
+        for kind in ("depth", "points"):
+            for p in (SURVEY / "store" / kind).iterdir():
+                p.unlink()
+        good("densify", "--level", 0, *words, "--out", WORK / "again.las", "-s", SURVEY)
+        assert (WORK / "again.las").read_bytes() == cloud
+        (WORK / "again.las").unlink()
+
+
+def test_a_patch_foretells_the_whole():
+    patch = good("densify", "--level", 0, "--test-patch", "-s", SURVEY)
+    xyz = read_las(SURVEY / "results" / "patch.las")[0]
+    assert len(xyz) == patch["points"] < ANSWER["points"] / 2
+    assert 0.5 < patch["foretold"]["points"] / ANSWER["points"] < 2, patch
+    assert patch["foretold"]["seconds"] > 0 and patch["foretold"]["las_gb"] > 0
 
 
 def test_one_sortie_alone_and_a_listing_of_other_photos():

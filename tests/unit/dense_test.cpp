@@ -48,7 +48,7 @@ dense::Pinhole camera_at(double x, double y, double tilt = 0) {
 }
 
 dense::CloudPoint point_at(double x, double y, double z, std::uint8_t rays) {
-  return {{x, y, z}, {10, 20, 30}, rays, 0.01f, 0.01f, {0, 0, 1}};
+  return {{x, y, z}, {10, 20, 30}, rays, 0.01f, {0, 0, 1}};
 }
 
 dense::Views pointers(const std::vector<dense::View>& views) {
@@ -479,7 +479,7 @@ TEST_CASE("A limit on sigma leaves fewer and better points") {
   for (const dense::CloudPoint& p : good) CHECK(p.sigma_match <= 0.022f);
   double squares = 0, predicted = 0;
   for (const dense::CloudPoint& p : many)
-    squares += p.X.z() * p.X.z(), predicted += static_cast<double>(p.sigma_height) * p.sigma_height;
+    squares += p.X.z() * p.X.z(), predicted += static_cast<double>(p.sigma_match) * p.sigma_match;
   // Three or four heights of 4 cm, the others' between pixels: their mean is as sure as it says within a fifth.
   CHECK(std::abs(std::sqrt(squares / predicted) - 1) < 0.2);
 }

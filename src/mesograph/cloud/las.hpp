@@ -114,7 +114,7 @@ struct CloudRecord {
   Eigen::Vector3d X;  ///< east, north, height
   std::array<std::uint8_t, 3> colour{};
   std::uint8_t rays = 0;
-  float sigma_match = 0;                             ///< m, along its ray, by the intersection alone
+  float sigma_match = 0;                             ///< m, of the height, by the intersection alone
   float sigma_z = 0;                                 ///< m, of the height, with the block's part
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< unit length
 };

@@ -120,7 +120,7 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const
   }
   Bytes descriptors, records;
   put_extra_bytes(descriptors, 1, "rays", "photos that agree on the point");
-  put_extra_bytes(descriptors, 9, "sigma_match", "m, along the ray, matching alone");
+  put_extra_bytes(descriptors, 9, "sigma_match", "m, height, intersection alone");
   put_extra_bytes(descriptors, 9, "sigma_z", "m, height, with the block's");
   put_record(records, "LASF_Projection", 2112, wkt + '\0', "OGC coordinate system WKT");
   put_record(records, "LASF_Spec", 4, descriptors.str(), "Extra bytes");

@@ -147,9 +147,8 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
       point.X = p.C + surface.depth.at(col, row) * d;
       for (int ch = 0; ch < 3; ++ch) point.colour[static_cast<std::size_t>(ch)] = colour.at(col, row, ch);
       point.rays = surface.rays.at(col, row);
-      point.sigma_match = static_cast<float>(surface.sigma.at(col, row) * d.norm());
       // What lies along the ray; where that is level, at least what windows are sure to across it.
-      point.sigma_height = static_cast<float>(surface.sigma.at(col, row) * std::max(std::abs(d.z()), 0.25 * d.norm()));
+      point.sigma_match = static_cast<float>(surface.sigma.at(col, row) * std::max(std::abs(d.z()), 0.25 * d.norm()));
       point.normal = normal_at(p, surface.depth, col, row);
       out.push_back(point);
     }
@@ -175,7 +174,7 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
   for (std::size_t begin = 0, end = 0; begin < keys.size(); begin = end) {
     Eigen::Vector3d sum = Eigen::Vector3d::Zero(), colour = Eigen::Vector3d::Zero();
     Eigen::Vector3f normal = Eigen::Vector3f::Zero();
-    double weight = 0, match = 0, height = 0;
+    double weight = 0, variance = 0;
     int rays = 0, n = 0;
     while (end < keys.size() && keys[end].row == keys[begin].row && keys[end].col == keys[begin].col &&
            keys[end].z - keys[begin].z <= spacing) {
@@ -183,8 +182,7 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
       sum += p.rays * p.X;
       colour += p.rays * Eigen::Vector3d(p.colour[0], p.colour[1], p.colour[2]);
       normal += p.normal;
-      match += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
-      height += p.rays * static_cast<double>(p.sigma_height) * p.sigma_height;
+      variance += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
       weight += p.rays;
       rays = std::max<int>(rays, p.rays), ++n;
     }
@@ -203,8 +201,7 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
     point.rays = static_cast<std::uint8_t>(rays);
     // Neighbouring pixels share most of their windows; a quarter of the variance is each one's own.
     const double gain = 0.75 + 0.25 / n;
-    point.sigma_match = static_cast<float>(std::sqrt(gain * match / weight));
-    point.sigma_height = static_cast<float>(std::sqrt(gain * height / weight));
+    point.sigma_match = static_cast<float>(std::sqrt(gain * variance / weight));
     point.normal = normal;
     out.push_back(point);
   }

@@ -11,8 +11,7 @@ struct CloudPoint {
   Eigen::Vector3d X;
   std::array<std::uint8_t, 3> colour{};
   std::uint8_t rays = 0;                             ///< photos that agree on it
-  float sigma_match = 0;                             ///< m, standard deviation along its ray, by the intersection alone
-  float sigma_height = 0;                            ///< m, what of that is height
+  float sigma_match = 0;                             ///< m, standard deviation of its height by the intersection alone
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< towards the photos, unit length; nought: unknown
 };
 

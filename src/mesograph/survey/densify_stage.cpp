@@ -100,7 +100,7 @@ std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector
               p.colour,
               p.rays,
               p.sigma_match,
-              static_cast<float>(std::sqrt(std::pow(p.sigma_height, 2) + block.at(p.X))),
+              static_cast<float>(std::sqrt(std::pow(p.sigma_match, 2) + block.at(p.X))),
               p.normal};
   }
   return out;
@@ -219,13 +219,13 @@ nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all
   const double ground = static_cast<double>(cells.size()) / inside;
   const double maps = map_bytes(job, all), points = static_cast<double>(fused.points) * std::max(1.0, ground);
   constexpr double las_bytes = 45;
-  // A photo's points are some three in ten of its map's pixels, 28 bytes each.
+  // A photo's points are some three in ten of its map's pixels, 24 bytes each.
   return {{"photos", all.size()},
           {"patch_photos", patch.size()},
           {"seconds", seconds * maps / map_bytes(job, job.with_witnesses(patch))},
           {"points", std::round(points)},
           {"las_gb", points * las_bytes / 1e9},
-          {"disk_gb", maps * (1 + 0.3 * 28 / 4) / 1e9}};
+          {"disk_gb", maps * (1 + 0.3 * 24 / 5) / 1e9}};
 }
 
 }  // namespace

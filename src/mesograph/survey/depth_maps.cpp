@@ -146,18 +146,31 @@ dense::MappedView load_depth(const DepthJob& job, int station) {
   return out;
 }
 
+bool DepthJob::shows_box(int station) const {
+  if (!request.box) return true;
+  const auto& [low, high] = *request.box;
+  const dense::Pinhole p = pinhole(station);
+  for (const dense::GroundHint& hint : hints[station]) {
+    const Eigen::Vector2d at = (p.C + hint.depth * p.direction(hint.x.x(), hint.x.y())).head<2>();
+    if ((at.array() >= low.array()).all() && (at.array() <= high.array()).all()) return true;
+  }
+  // Ground without tie points, at the height of those that there are.
+  constexpr int places = 16;  // along a side
+  const double z = ground_below(station);
+  for (int i = 0; i <= places; ++i)
+    for (int j = 0; j <= places; ++j) {
+      const Eigen::Vector2d share(i / static_cast<double>(places), j / static_cast<double>(places));
+      const Eigen::Vector2d at = low + share.cwiseProduct(high - low);
+      const Eigen::Vector2d x = p.project({at.x(), at.y(), z});
+      if (x.allFinite() && p.inside(x, 0)) return true;
+    }
+  return false;
+}
+
 std::vector<int> DepthJob::wanted() const {
   std::vector<int> out;
-  for (std::size_t s = 0; s < partners.size(); ++s) {
-    if (partners[s].empty()) continue;
-    const dense::Pinhole p = pinhole(static_cast<int>(s));
-    const auto shown = [&](const dense::GroundHint& hint) {
-      const Eigen::Vector3d X = p.C + hint.depth * p.direction(hint.x.x(), hint.x.y());
-      return (X.head<2>().array() >= request.box->first.array()).all() &&
-             (X.head<2>().array() <= request.box->second.array()).all();
-    };
-    if (!request.box || std::any_of(hints[s].begin(), hints[s].end(), shown)) out.push_back(static_cast<int>(s));
-  }
+  for (std::size_t s = 0; s < partners.size(); ++s)
+    if (!partners[s].empty() && shows_box(static_cast<int>(s))) out.push_back(static_cast<int>(s));
   return out;
 }
 

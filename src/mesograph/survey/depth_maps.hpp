@@ -50,6 +50,7 @@ struct DepthJob {
   std::vector<std::set<int>> witnesses() const;
   /// Photos that give points: those with partners that show ground in the box.
   std::vector<int> wanted() const;
+  bool shows_box(int station) const;
   /// Photos and all that confirm them.
   std::vector<int> with_witnesses(const std::vector<int>& stations) const;
   /// Bytes of a photo's depth map, roughly.

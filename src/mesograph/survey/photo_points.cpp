@@ -12,16 +12,16 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "points 1";
+constexpr const char* version = "points 2";
 
 /// A point as it stands in a file, relative to the lower left corner of its tile.
 struct Stored {
-  float x, y, z, sigma_match, sigma_height;
+  float x, y, z, sigma_match;
   std::array<std::int8_t, 3> normal;
   std::array<std::uint8_t, 3> colour;
   std::uint8_t rays, nothing;
 };
-static_assert(sizeof(Stored) == 28);
+static_assert(sizeof(Stored) == 24);
 
 struct Entry {
   std::int32_t col, row;
@@ -41,7 +41,7 @@ Stored stored(const dense::CloudPoint& p, const Eigen::Vector2d& corner) {
   Stored out{};
   out.x = static_cast<float>(p.X.x() - corner.x()), out.y = static_cast<float>(p.X.y() - corner.y());
   out.z = static_cast<float>(p.X.z());
-  out.sigma_match = p.sigma_match, out.sigma_height = p.sigma_height;
+  out.sigma_match = p.sigma_match;
   for (std::size_t a = 0; a < 3; ++a)
     out.normal[a] = static_cast<std::int8_t>(std::lround(127 * p.normal[static_cast<Eigen::Index>(a)]));
   out.colour = p.colour, out.rays = p.rays;
@@ -51,7 +51,7 @@ Stored stored(const dense::CloudPoint& p, const Eigen::Vector2d& corner) {
 dense::CloudPoint restored(const Stored& s, const Eigen::Vector2d& corner) {
   dense::CloudPoint out;
   out.X = {s.x + corner.x(), s.y + corner.y(), s.z};
-  out.sigma_match = s.sigma_match, out.sigma_height = s.sigma_height;
+  out.sigma_match = s.sigma_match;
   for (std::size_t a = 0; a < 3; ++a) out.normal[static_cast<Eigen::Index>(a)] = static_cast<float>(s.normal[a]) / 127;
   out.colour = s.colour, out.rays = s.rays;
   return out;

@@ -1,0 +1,159 @@
+#!/usr/bin/python3
+"""Actions on LAS clouds, ours and those of other programs, by the built program: usage as in harness.py. Files are made
+and read here, by the standard's offsets."""
+import struct
+import sys
+
+import numpy as np
+from harness import call, folder, good, rows, run_all
+from osgeo import gdal
+
+WORK = folder()
+RNG = np.random.default_rng(4)
+
+
+def write_las(path, xyz, rgb, classes):
+    """LAS 1.2, format 2, as many other programs write it; no coordinate system."""
+    scale, offset = 0.001, np.floor(xyz.min(axis=0))
+    raw = np.zeros((len(xyz), 26), np.uint8)
+    raw[:, :12] = np.round((xyz - offset) / scale).astype("<i4").view(np.uint8).reshape(-1, 12)
+    raw[:, 14], raw[:, 15] = 1 | 1 << 3, classes
+    raw[:, 20:26] = (rgb.astype("<u2") * 256).view(np.uint8).reshape(-1, 6)
+    low, high = (np.round((f(axis=0) - offset) / scale) * scale + offset for f in (xyz.min, xyz.max))
+    head = bytearray(227)
+    head[:4], head[24], head[25], head[104] = b"LASF", 1, 2, 2
+    struct.pack_into("<HII", head, 94, 227, 227, 0)
+    struct.pack_into("<H6I", head, 105, 26, len(xyz), len(xyz), 0, 0, 0, 0)
+    struct.pack_into("<12d", head, 131, *[scale] * 3, *offset, *np.column_stack([high, low]).ravel())
+    path.write_bytes(bytes(head) + raw.tobytes())
+
+
+def read_las(path):
+    data = path.read_bytes()
+    first, length = struct.unpack_from("<I", data, 96)[0], struct.unpack_from("<H", data, 105)[0]
+    raw = np.frombuffer(data, np.uint8, offset=first).reshape(-1, length)
+    scale, offset = np.array(struct.unpack_from("<3d", data, 131)), np.array(struct.unpack_from("<3d", data, 155))
+    assert struct.unpack_from("<I", data, 107)[0] == len(raw), "the count in the header"
+    return raw[:, :12].copy().view("<i4") * scale + offset, raw
+
+
+def site():
+    """A road on a slope, with a wall of a hut and a boulder beside it; some points in the sky."""
+    east, north = (a.ravel() for a in np.meshgrid(np.arange(0, 60, 0.2), np.arange(0, 40, 0.2)))
+    height = 600 + 0.4 * north + RNG.normal(0, 0.01, east.size)
+    hut = (east > 20) & (east < 27) & (north > 10) & (north < 15)
+    height[hut] = 600 + 0.4 * 12.5 + 4
+    boulder = np.hypot(east - 45, north - 25) < 1.0
+    height[boulder] += 1.2
+    xyz = np.column_stack([431200 + east, 6822400 + north, height])
+    sky = np.column_stack([431200 + RNG.uniform(0, 60, 9), 6822400 + RNG.uniform(0, 40, 9), np.full(9, 655.0)])
+    rgb = np.tile([90, 120, 60], (len(xyz) + 9, 1))
+    rgb[: len(xyz)][hut] = [150, 60, 50]
+    return np.vstack([xyz, sky]), rgb, np.append(hut | boulder, np.ones(9, bool))
+
+
+XYZ, RGB, THING = site()
+FILE = WORK / "site.las"
+write_las(FILE, XYZ, RGB, 0)
+
+
+def test_info_says_what_the_points_say():
+    answer = good("cloud", "info", FILE)
+    assert answer["points"] == len(XYZ) and answer["las"] == "1.2" and answer["classes"] == {"0": len(XYZ)}
+    assert np.allclose(answer["low"], XYZ.min(axis=0), atol=0.0006) and np.allclose(answer["high"], XYZ.max(axis=0), atol=0.0006)
+    assert abs(answer["density"] - 25) < 0.5 and answer["colour"] == "16 bit"
+    assert [w["text"] for w in answer["warnings"]] == [] or "no coordinate system" in answer["warnings"][0]["text"]
+    told = call("cloud", "info", FILE)
+    assert "no coordinate system" in told.err and "never classified" in told.out
+
+
+def test_clip_takes_box_and_polygon_and_leaves_bytes_as_they_are():
+    raw = read_las(FILE)[1]
+    good("cloud", "clip", FILE, "--box", "431210,6822405,431230,6822420", "--out", WORK / "in.las")
+    good("cloud", "clip", FILE, "--box", "431210,6822405,431230,6822420", "--outside", "--out", WORK / "out.las")
+    inside, kept = read_las(WORK / "in.las")
+    outside, left = read_las(WORK / "out.las")
+    assert len(kept) + len(left) == len(raw) and (inside[:, 0] >= 431210).all() and (inside[:, 1] <= 6822420).all()
+    merged = np.vstack([kept, left])
+    assert np.array_equal(merged[np.lexsort(merged.T)], raw[np.lexsort(raw.T)])
+    nothing = call("cloud", "clip", FILE, "--box", "0,0,1,1", "--out", WORK / "none.las")
+    assert nothing.code == 3 and "no point lies in the region" in nothing.last and not (WORK / "none.las").exists()
+
+
+def test_thin_leaves_one_point_a_cube():
+    answer = good("cloud", "thin", FILE, "--spacing", 1, "--out", WORK / "thin.las")
+    cubes = np.unique(np.floor(np.round(XYZ, 3)), axis=0)
+    xyz, _ = read_las(WORK / "thin.las")
+    assert abs(answer["points"] - len(cubes)) <= 3 and len(np.unique(np.floor(xyz), axis=0)) == len(xyz)
+
+
+def test_clean_then_ground_find_what_stands_on_the_slope():
+    good("cloud", "clean", FILE, "--out", WORK / "clean.las")
+    xyz, _ = read_las(WORK / "clean.las")
+    assert len(xyz) > 0.99 * (len(XYZ) - 9) and xyz[:, 2].max() < 640
+    answer = good("cloud", "ground", WORK / "clean.las")
+    found, raw = read_las(WORK / "clean_ground.las")
+    ground = raw[:, 15] == 2
+    assert np.array_equal(found, xyz) and answer["ground"] == ground.sum()
+    at = {tuple(p): t for p, t in zip(np.round(XYZ, 3), THING)}
+    thing = np.array([at.get(tuple(p), False) for p in np.round(found, 3)])
+    assert ground[~thing].mean() > 0.98 and ground[thing].mean() < 0.1, (ground[~thing].mean(), ground[thing].mean())
+    assert np.array_equal(raw[:, :15], read_las(WORK / "clean.las")[1][:, :15])
+
+
+def picture(path):
+    data = gdal.Open(str(path))
+    return np.stack([data.GetRasterBand(b).ReadAsArray() for b in (1, 2, 3)], axis=-1).astype(int)
+
+
+def test_a_section_has_picture_and_table():
+    answer = good("cloud", "section", FILE, "--line", "431200:6822412.5,431260:6822412.5", "--width", 0.5, "--out", WORK / "s.png")
+    table = rows(WORK / "s.csv")
+    assert answer["points"] == len(table) > 300 and picture(WORK / "s.png").shape[1] == 1280
+    # On the line, at the hut, the roof; elsewhere the slope at that north.
+    for r in table:
+        along, height = float(r["along"]), float(r["height"])
+        assert abs(float(r["across"])) <= 0.25 and 0 <= along <= 60
+        want = 609 if 20 < along < 27 else 605
+        assert abs(height - want) < 0.2 or height > 650, r
+    away = call("cloud", "section", FILE, "--line", "0:0,10:0", "--out", WORK / "away.png")
+    assert away.code == 3 and "no point lies within" in away.last
+
+
+def test_a_render_shows_colours_where_they_are():
+    good("cloud", "render", FILE, "--pixels", 640, "--out", WORK / "r.png")
+    image = picture(WORK / "r.png")
+    # 60 m over 608 pixels from the left margin of 16; north is up.
+    at = lambda east, north: image[int(16 + (40 - north) * 608 / 59.8), int(16 + east * 608 / 59.8)]
+    assert np.abs(at(23, 12) - [150, 60, 50]).max() < 12 and np.abs(at(8, 30) - [90, 120, 60]).max() < 12
+    for words in (["--from", 200, "--by", "height"], ["--by", "class"]):
+        good("cloud", "render", FILE, *words, "--out", WORK / "r2.png")
+        assert (picture(WORK / "r2.png").std(axis=(0, 1)) > 10).all()
+    no_sigma = call("cloud", "render", FILE, "--by", "sigma")
+    assert no_sigma.code == 3 and "neither sigma_z nor sigma_match" in no_sigma.last
+
+
+def test_what_cannot_be_is_told_and_leaves_nothing():
+    before = sorted(WORK.iterdir())
+    cut = WORK / "cut.las"
+    cut.write_bytes(FILE.read_bytes()[:-1000])
+    for words, code, said in (
+        (["info", cut], 3, "it is cut off"),
+        (["ground", cut], 3, "it is cut off"),
+        (["info", WORK / "none.las"], 3, "cannot be opened"),
+        (["info"], 2, "needs one file"),
+        (["inof", FILE], 2, "did you mean info"),
+        (["thin", FILE], 2, "needs --spacing"),
+        (["clean", FILE, "--out", FILE], 2, "not overwritten"),
+        (["section", FILE, "--line", "1:2"], 2, "--line"),
+        (["section", FILE, "--line", "1:2,3:x"], 2, "is no place"),
+        (["render", FILE, "--by", "mood"], 2, "colour, height, class or sigma"),
+    ):
+        refused = call("cloud", *words)
+        assert refused.code == code and said in refused.last, (words, refused.code, refused.last)
+    cut.unlink()
+    assert sorted(WORK.iterdir()) == before
+
+
+if __name__ == "__main__":
+    sys.exit(run_all(sys.modules[__name__]))
