@@ -1,4 +1,4 @@
-"""What check-demo, check-ties and draw-cloud share: own LAS reader, own projection, the true surface.
+"""What check-demo and check-ties share: own LAS reader, own projection, the true surface.
 
 Shares no code with the program, on purpose.
 """

@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <mesograph/base/random.hpp>
+#include <mesograph/dense/colour_balance.hpp>
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/dense/fuse.hpp>
@@ -482,4 +483,43 @@ TEST_CASE("A limit on sigma leaves fewer and better points") {
     squares += p.X.z() * p.X.z(), predicted += static_cast<double>(p.sigma_match) * p.sigma_match;
   // Three or four heights of 4 cm, the others' between pixels: their mean is as sure as it says within a fifth.
   CHECK(std::abs(std::sqrt(squares / predicted) - 1) < 0.2);
+}
+
+TEST_CASE("Photos of other exposure and with dark corners are brought to one brightness") {
+  // Levels by multiplication, not by logarithms: exposures of 0.7 to 1.3 by channel, corners down to two thirds.
+  Random random(11);
+  constexpr int photos = 6;
+  const auto exposure = [](int photo, int ch) { return 0.7 + 0.12 * photo + 0.03 * ch * (photo % 2); };
+  const auto corner = [](double r2) { return 1 - 0.5 * r2 + 0.1 * r2 * r2; };
+  std::vector<dense::ColourSample> samples;
+  for (int point = 0; point < 3000; ++point) {
+    std::array<double, 3> true_level{};
+    for (double& level : true_level) level = random.uniform(60, 150);
+    for (int photo = 0; photo < photos; ++photo) {
+      if (random.uniform(0, 1) < 0.4) continue;
+      dense::ColourSample s{point, photo, random.uniform(0, 0.7), {}};
+      for (int ch = 0; ch < 3; ++ch)
+        s.level[static_cast<std::size_t>(ch)] =
+            true_level[static_cast<std::size_t>(ch)] * exposure(photo, ch) * corner(s.r2) + random.normal(1);
+      if (point % 20 == 7 && photo == point % 6) s.level = {200, 30, 30};  // something stands before it in one of them
+      samples.push_back(s);
+    }
+  }
+  const dense::ColourBalance found = dense::balance_colours(samples, std::vector<int>(photos, 0));
+  dense::Pinhole p = camera_at(0, 0);
+  double middle = 0;
+  for (int photo = 0; photo < photos; ++photo) {
+    photo::Rgb image(160, 120, 3);
+    for (int row = 0; row < 120; ++row)
+      for (int col = 0; col < 160; ++col) {
+        const double x = (col + 0.5 - 80) / 150, y = (row + 0.5 - 60) / 150;
+        for (int ch = 0; ch < 3; ++ch)
+          image.at(col, row, ch) = static_cast<std::uint8_t>(120 * exposure(photo, ch) * corner(x * x + y * y));
+      }
+    found.apply(photo, p, image);
+    if (photo == 0) middle = image.at(80, 60, 0);
+    // One per cent and the rounding to whole levels; red stands for what all have in common.
+    for (const auto& [col, row] : {std::pair(80, 60), {3, 3}, {150, 100}})
+      CHECK(std::abs(image.at(col, row, 0) - middle) < 3.5);
+  }
 }

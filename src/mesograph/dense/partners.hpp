@@ -13,8 +13,9 @@ struct PartnerOptions {
   int least_shared = 30;        ///< tie points
 };
 
-/// For every station the others it is matched with, best first: many shared tie points, a good median angle, similar
-/// scale, and directions spread around it. Empty for stations that are not oriented or share too little.
+/// For every station the others it is matched with, best first: many shared tie points that few of
+/// those before share, a good median angle, similar scale, and directions spread around it. Empty for stations that are
+/// not oriented or share too little.
 std::vector<std::vector<int>> choose_partners(const adjust::Block& block, const PartnerOptions& options = {});
 
 }  // namespace mesograph::dense

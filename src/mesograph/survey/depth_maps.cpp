@@ -18,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "depth 3";
+constexpr const char* version = "depth 4";
 
 using Json = nlohmann::json;
 

@@ -4,6 +4,8 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/dense/colour_balance.hpp>
+#include <mesograph/photo/image.hpp>
 #include <mesograph/survey/photo_points.hpp>
 
 namespace mesograph::survey {
@@ -12,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "points 2";
+constexpr const char* version = "points 3";
 
 /// A point as it stands in a file, relative to the lower left corner of its tile.
 struct Stored {
@@ -133,7 +135,43 @@ std::vector<dense::CloudPoint> PhotoPoints::points(const GroundTile& tile) const
 
 namespace {
 
-void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, const std::set<int>& witnesses) {
+/// What photos show of tie points, and from it how their brightness differs. Photos are read at an eighth of their
+/// size: a sample is the mean of some pixels.
+dense::ColourBalance balance(const DepthJob& job, Progress& progress) {
+  constexpr int level = 3;
+  constexpr std::size_t most_points = 20000;
+  const std::size_t every = 1 + job.block.points.size() / most_points;
+  std::vector<std::vector<std::pair<int, Eigen::Vector2d>>> seen(job.block.stations.size());
+  for (std::size_t i = 0; i < job.block.points.size(); i += every)
+    for (const adjust::Ray& ray : job.block.points[i].rays)
+      if (adjust::takes_part(job.block, ray)) seen[ray.station].emplace_back(static_cast<int>(i / every), ray.x);
+  std::vector<std::vector<dense::ColourSample>> parts(seen.size());
+  progress.start("balancing colours", seen.size());
+  parallel_for(seen.size(), [&](std::size_t s) {
+    progress.check();
+    progress.advance();
+    if (seen[s].empty()) return;
+    const photo::Rgb image = photo::read_rgb(job.kept[s]->path, level);
+    const camera::Camera& camera = job.block.cameras[job.block.stations[s].camera];
+    for (const auto& [point, x] : seen[s]) {
+      const int col = static_cast<int>(x.x() * image.width / camera.width),
+                row = static_cast<int>(x.y() * image.height / camera.height);
+      const auto v = camera::ray(camera, x);
+      if (!v || col < 0 || row < 0 || col >= image.width || row >= image.height) continue;
+      dense::ColourSample sample{point, static_cast<int>(s), v->head<2>().squaredNorm(), {}};
+      for (int ch = 0; ch < 3; ++ch) sample.level[static_cast<std::size_t>(ch)] = image.at(col, row, ch);
+      parts[s].push_back(sample);
+    }
+  });
+  std::vector<dense::ColourSample> samples;
+  for (const auto& part : parts) samples.insert(samples.end(), part.begin(), part.end());
+  std::vector<int> cameras;
+  for (const adjust::Station& s : job.block.stations) cameras.push_back(s.camera);
+  return dense::balance_colours(samples, cameras);
+}
+
+void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, const std::set<int>& witnesses,
+                   const dense::ColourBalance& colours) {
   const dense::MappedView reference = load_depth(job, station);
   std::vector<dense::MappedView> others;
   for (const int other : witnesses) others.push_back(load_depth(job, other));
@@ -142,8 +180,9 @@ void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, c
   dense::FuseOptions options;
   options.min_views = job.request.min_views;
   options.max_sigma = job.request.max_sigma;
-  const photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[station]->path, job.request.level), job.block,
-                                             job.block.stations[station], job.ground_below(station), reference.pinhole);
+  photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[station]->path, job.request.level), job.block,
+                                       job.block.stations[station], job.ground_below(station), reference.pinhole);
+  colours.apply(station, reference.pinhole, colour);
   store.save(station, dense::confirmed_points(reference, colour, list, options));
 }
 
@@ -162,8 +201,10 @@ void make_photo_points(const DepthJob& job, const PhotoPoints& store, Progress& 
   }
   std::size_t maps = 0;
   for (const int n : uses) maps += n > 0;
-  progress.start("matching depth", maps + todo.size());
+  if (todo.empty()) return;
   photo::prepare_gdal();
+  const dense::ColourBalance colours = balance(job, progress);
+  progress.start("matching depth", maps + todo.size());
   const std::size_t at_once = job.photos_at_once();
   for (std::size_t begin = 0; begin < todo.size(); begin += at_once) {
     const std::vector<int> some(todo.begin() + static_cast<std::ptrdiff_t>(begin),
@@ -173,7 +214,7 @@ void make_photo_points(const DepthJob& job, const PhotoPoints& store, Progress& 
     make_depth_maps(job, {needed.begin(), needed.end()}, progress);
     parallel_for(some.size(), [&](std::size_t i) {
       progress.check();
-      confirm_photo(job, store, some[i], witnesses[some[i]]);
+      confirm_photo(job, store, some[i], witnesses[some[i]], colours);
       progress.advance();
     });
     for (const int s : some) {
