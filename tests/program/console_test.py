@@ -11,7 +11,7 @@ from pathlib import Path
 from harness import PROGRAM, SMALL, call, folder, good, new_survey, run_all
 
 WORK = folder()
-COMMANDS = "new crs admit tie orient control sight adjust report measure densify export run status simulate demo".split()
+COMMANDS = "new crs admit tie orient control sight adjust report measure densify cloud export run status simulate demo".split()
 
 
 def test_every_command_tells_of_itself():

@@ -2,6 +2,7 @@
 """Clouds and depth maps against the made-up site's true surface, from true stations and cameras that a listing gives: no
 orientation, no adjustment. By the built program: usage as in harness.py."""
 import json
+import shutil
 import struct
 import sys
 from pathlib import Path
@@ -232,6 +233,27 @@ def test_a_limited_disk_one_thread_and_three_give_the_same_bytes():
         good("densify", "--level", 0, *words, "--out", WORK / "again.las", "-s", SURVEY)
         assert (WORK / "again.las").read_bytes() == cloud
         (WORK / "again.las").unlink()
+
+
+def test_a_photo_that_changed_or_went_is_named_and_the_rest_stays_done():
+    where, photos = WORK / "own", WORK / "photos" / "grid"
+    shutil.copytree(SMALL / "photos", WORK / "photos")
+    good("new", where, "--crs", "EPSG:25833+5773")
+    for sortie in ("grid", "cross"):
+        good("admit", WORK / "photos" / sortie, "--sortie", sortie, "-s", where)
+    good("admit", "--listing", WORK / "stations.csv", "--cameras", SMALL / "truth" / "cameras.json", "-s", where)
+    good("tie", "-s", where)
+    photo = photos / "G0002.jpg"
+    original = photo.read_bytes()
+    photo.write_bytes(original + b"x")
+    changed = call("densify", "--threads", 1, "-s", where)
+    assert changed.code == 3 and "'G0002.jpg' has changed since" in changed.last, changed.last
+    photo.unlink()
+    gone = call("densify", "--threads", 1, "-s", where)
+    assert gone.code == 3 and "G0002.jpg: is not there any more" in gone.last, gone.last
+    assert not (where / "results" / "cloud.las").exists()
+    photo.write_bytes(original)
+    good("densify", "-s", where)
 
 
 def test_a_patch_foretells_the_whole():

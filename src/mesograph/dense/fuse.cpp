@@ -70,6 +70,7 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
                     const FuseOptions& options) {
   Agreement out;
   const double own = footprint(reference.pinhole, at.X);
+  const double weak = std::clamp(at.parallax_pixel / (6 * at.pixel), 1.0, 2.0);
   bool pair_agrees = false;  // by the stricter rule for two alone
   for (const MappedView* other : others) {
     const Pinhole& p = other->pinhole;
@@ -78,8 +79,8 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
     const double depth = p.depth(at.X), along = (at.X - p.C).norm() / depth;
     const double distance = (depth_at(*other, x, 3 * at.pixel) - depth) * along;
     const double sigma = other->map.sigma_at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
-    const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * at.parallax_pixel;
-    const double sure = sharp ? options.sharp_tolerance_px * at.parallax_pixel : 0;
+    const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * weak * at.parallax_pixel;
+    const double sure = sharp ? options.sharp_tolerance_px * weak * at.parallax_pixel : 0;
     if (!(std::abs(distance) <= std::max(options.tolerance_px * at.pixel, sure))) continue;
     out.add(distance, footprint(p, at.X) < own);
     pair_agrees = std::abs(distance) <= std::max(options.pair_tolerance_px * at.pixel, sure);

@@ -18,10 +18,11 @@ struct CloudPoint {
 struct FuseOptions {
   int min_views = 3;  ///< photos that must agree, the reference included
   /// Another photo agrees where its surface is not further off than so many pixels of the level on the ground, fewer
-  /// where two photos alone agree; or, where correlation is sure of both to `sharp_px` pixels of parallax, than so many
-  /// of these, which is more where rays meet at small angles.
+  /// where two photos alone agree; or, where correlation is sure of both to `sharp_px` pixels of parallax, than
+  /// `sharp_tolerance_px` of these. Twice as much of both where rays meet at small angles, so that a pixel of parallax
+  /// is many on the ground.
   double tolerance_px = 1.5, pair_tolerance_px = 0.75;
-  double sharp_px = 0.3, sharp_tolerance_px = 0.6;
+  double sharp_px = 0.3, sharp_tolerance_px = 0.5;
   double max_sigma = nan;  ///< m; NaN: no limit
   /// Of the photos that agree on a place so many, the best placed ones, give a point. Fewer: smaller files on the way,
   /// colours of one photo. Each point takes the mean of all, whoever gives it.

@@ -259,9 +259,12 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
   const auto [low, high] = extent(survey, named);
   const auto sink = cloud::open_sink(
       out_file, {survey.crs.wkt, low, high, std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
+  job.photos_at_once();  // refuses a disk limit that cannot be kept before anything is done
   const double disk = std::min(map_bytes(job, stations), job.limits_disk() ? job.request.disk : 1e300);
-  progress.say(fmt::format("{} photos; depth maps fill up to {:.2f} GB of {}", stations.size(), disk / 1e9,
-                           survey.store.folder().string()));
+  constexpr double worth_telling = 2e9;
+  if (disk > worth_telling)
+    progress.say(fmt::format("depth maps of {} photos will fill up to {:.1f} GB of {}; --disk sets a limit",
+                             stations.size(), disk / 1e9, survey.store.folder().string()));
   PhotoPoints store(job);
   make_photo_points(job, store, progress);
   store.open(stations);
@@ -278,6 +281,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
                  {"density", static_cast<double>(fused.points) / static_cast<double>(fused.square_metres)},
                  {"level", job.request.level},
                  {"only", options.only},
+                 {"disk_gb", disk / 1e9},
                  {"check_heights", fused.heights}};
   if (options.test_patch) {
     const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - started;

@@ -112,6 +112,10 @@ dense::Pinhole DepthJob::pinhole(int station) const {
 }
 
 dense::View DepthJob::view(int station) const {
+  const Photo& photo = *kept[station];
+  if (hash_file(photo.path) != photo.hash)
+    throw Error("densify: photo '{}' has changed since it was admitted; put the original back, or admit it again",
+                photo.image);
   const dense::Pinhole p = pinhole(station);
   return {p, dense::undistort(photo::read_grey(kept[station]->path, request.level), block, block.stations[station],
                               ground_below(station), p)};
