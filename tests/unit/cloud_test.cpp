@@ -369,5 +369,10 @@ TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same poi
   CHECK(n == points.size());
   for (const char c : read_file(folder.path / "parts" / "index.csv")) lines += c == '\n';
   CHECK(lines > 3);
+  // Of a smaller cloud in the same place no tile of the larger one is left.
+  const auto sink = cloud::open_sink(folder.path / "parts.las", options);
+  sink->add({points[0]});
+  sink->finish();
+  CHECK(std::distance(fs::directory_iterator(folder.path / "parts"), fs::directory_iterator()) == 2);
   CHECK_THROWS_WITH(cloud::open_sink(folder.path / "c.xyz", options), Catch::Matchers::Contains("another name"));
 }

@@ -40,6 +40,7 @@ class TileSink : public Sink {
     }
   }
   void finish() override {
+    const std::vector<std::string> before = listed();
     std::string index = "file,west,south,east,north,points\n";
     for (auto& [key, writer] : writers_) {
       index += fmt::format("{},{},{},{},{},{}\n", name(key), size_ * static_cast<double>(key.first),
@@ -48,6 +49,9 @@ class TileSink : public Sink {
       writer->finish();
     }
     write_file(folder_ / "index.csv", index);
+    // Tiles of an earlier cloud that this one does not have.
+    for (const std::string& name : before)
+      if (index.find("\n" + name + ",") == std::string::npos) fs::remove(folder_ / name);
   }
 
  private:
@@ -57,6 +61,14 @@ class TileSink : public Sink {
   double size_;
   std::map<Key, std::unique_ptr<LasWriter>> writers_;
 
+  /// File names in the index that stands.
+  std::vector<std::string> listed() const {
+    std::vector<std::string> out;
+    std::ifstream file(folder_ / "index.csv");
+    for (std::string line; std::getline(file, line);)
+      if (const std::string name = line.substr(0, line.find(',')); name.ends_with(".las")) out.push_back(name);
+    return out;
+  }
   std::string name(const Key& key) const {
     return fmt::format("{:.0f}_{:.0f}.las", size_ * static_cast<double>(key.first),
                        size_ * static_cast<double>(key.second));

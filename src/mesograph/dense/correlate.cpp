@@ -50,44 +50,45 @@ Correlator::Correlator(const photo::Grey& image, int window, double least_contra
       columns_(4, std::vector<float>(image.width, 0.0f)),
       sums_(4, std::vector<float>(image.width, 0.0f)) {
   least_variance_ = static_cast<float>(least_contrast * least_contrast) * count_;
-  for (int row = window; row < image.height - window; ++row)
-    for (int col = window; col < image.width - window; ++col) {
-      float sum = 0, squares = 0;
-      bool missing = false;
-      for (int r = row - window; r <= row + window; ++r)
-        for (int c = col - window; c <= col + window; ++c) {
-          const float x = image.at(c, r);
-          missing = missing || x == 0.0f;
-          sum += x - middle;
-          squares += (x - middle) * (x - middle);
-        }
-      sum_.at(col, row) = sum;
-      variance_.at(col, row) = missing ? 0.0f : squares - sum * sum / count_;
+  if (image.width < 2 * window + 1 || image.height < 2 * window + 1) return;
+  slide(image, true, [&](std::size_t first) {
+    for (int i = window; i < image.width - window; ++i) {
+      sum_.data[first + i] = sums_[0][i];
+      const bool missing = sums_[3][i] > 0.5f;
+      variance_.data[first + i] = missing ? 0.0f : sums_[1][i] - sums_[0][i] * sums_[0][i] / count_;
     }
+  });
+}
+
+template <typename Row>
+void Correlator::slide(const photo::Grey& other, bool gaps, const Row& at_row) {
+  const int w = image_.width, h = image_.height, size = 2 * window_ + 1;
+  for (std::vector<float>& column : columns_) std::fill(column.begin(), column.end(), 0.0f);
+  const auto add = [&](int row, float sign) {
+    const std::size_t first = static_cast<std::size_t>(row) * w;
+    add_row(&image_.data[first], &other.data[first], w, sign, columns_[0].data(), columns_[1].data(),
+            columns_[2].data());
+    if (gaps) count_missing(&other.data[first], w, sign, columns_[3].data());
+  };
+  for (int row = 0; row < h; ++row) {
+    add(row, 1.0f);
+    if (row >= size) add(row - size, -1.0f);
+    if (row < size - 1) continue;
+    for (std::size_t k = 0; k < (gaps ? 4u : 3u); ++k) window_sums(columns_[k].data(), w, window_, sums_[k].data());
+    at_row(static_cast<std::size_t>(row - window_) * w);
+  }
 }
 
 void Correlator::correlate(const photo::Grey& other, bool whole, photo::Raster<float>& out) {
   const int w = image_.width, h = image_.height, size = 2 * window_ + 1;
   out = photo::Raster<float>(w, h, 1, empty);
   if (w < size || h < size) return;
-  for (std::vector<float>& column : columns_) std::fill(column.begin(), column.end(), 0.0f);
-  const auto add = [&](int row, float sign) {
-    const std::size_t first = static_cast<std::size_t>(row) * w;
-    add_row(&image_.data[first], &other.data[first], w, sign, columns_[0].data(), columns_[1].data(),
-            columns_[2].data());
-    if (!whole) count_missing(&other.data[first], w, sign, columns_[3].data());
-  };
-  for (int row = 0; row < h; ++row) {
-    add(row, 1.0f);
-    if (row >= size) add(row - size, -1.0f);
-    if (row < size - 1) continue;
-    for (std::size_t k = 0; k < (whole ? 3u : 4u); ++k) window_sums(columns_[k].data(), w, window_, sums_[k].data());
-    const std::size_t first = static_cast<std::size_t>(row - window_) * w;
+  slide(other, !whole, [&](std::size_t first) {
     finish_row(&sum_.data[first], &variance_.data[first], sums_[0].data(), sums_[1].data(), sums_[2].data(), window_,
                w - window_, count_, least_variance_, &out.data[first]);
     for (int i = window_; !whole && i < w - window_; ++i)
       if (sums_[3][i] > 0.5f) out.data[first + i] = empty;
-  }
+  });
 }
 
 }  // namespace mesograph::dense

@@ -24,6 +24,11 @@ class Correlator {
   float least_variance_, count_;
   photo::Raster<float> sum_, variance_;  ///< of the image's windows; variance 0 where they are empty
   std::vector<std::vector<float>> columns_, sums_;
+
+  /// Slides the window over both images; `at_row` with the place of each row's first pixel, when sums_ are those of its
+  /// windows: of the other, its squares, the products, and of its gaps where these are asked for.
+  template <typename Row>
+  void slide(const photo::Grey& other, bool gaps, const Row& at_row);
 };
 
 }  // namespace mesograph::dense

@@ -259,7 +259,10 @@ std::string section_figure(const std::vector<SectionPoint>& points, double lengt
     if (std::find(classes.begin(), classes.end(), p.point_class) == classes.end()) classes.push_back(p.point_class);
   }
   std::sort(classes.begin(), classes.end());
-  canvas.text({left, 24}, options.title, 14);
+  const bool stretched = options.exaggeration != 1;
+  canvas.text({left, 24},
+              stretched ? fmt::format("{}, heights times {:g}", options.title, options.exaggeration) : options.title,
+              14);
   draw_legend(canvas, width - beside + 18, top + 14, options.shown,
               options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst), classes);
   return canvas.png();

@@ -106,23 +106,6 @@ std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector
   return out;
 }
 
-/// Points of the columns whose lower left corner lies in a tile: those that cross its upper and right rim whole, those
-/// of the tiles before it not.
-std::vector<dense::CloudPoint> merged_tile(const PhotoPoints& store, const GroundTile& tile, double spacing) {
-  const double size = store.tile_size();
-  std::vector<dense::CloudPoint> points = store.points(tile);
-  for (const auto& [col, row] : {std::pair(1, 0), {0, 1}, {1, 1}}) {
-    const std::vector<dense::CloudPoint> more = store.points({tile.first + col, tile.second + row});
-    points.insert(points.end(), more.begin(), more.end());
-  }
-  const auto elsewhere = [&](const dense::CloudPoint& p) {
-    const auto tile_of = [&](double v) { return std::floor(std::floor(v / spacing) * spacing / size); };
-    return tile_of(p.X.x()) != tile.first || tile_of(p.X.y()) != tile.second;
-  };
-  points.erase(std::remove_if(points.begin(), points.end(), elsewhere), points.end());
-  return dense::merge(std::move(points), spacing);
-}
-
 /// What a finished cloud has to say.
 struct Fused {
   std::uint64_t points = 0, square_metres = 0;
@@ -137,7 +120,7 @@ struct FusedTile {
 FusedTile fuse_tile(const Survey& survey, const NamedBlock& named, const DepthJob& job, const PhotoPoints& store,
                     const GroundTile& tile, const cloud::Region& region, const BlockVariance& variance) {
   FusedTile out;
-  out.points = merged_tile(store, tile, job.request.spacing);
+  out.points = dense::merge(store.columns(tile, job.request.spacing), job.request.spacing);
   if (const auto& box = job.request.box)
     out.points.erase(std::remove_if(out.points.begin(), out.points.end(),
                                     [&](const dense::CloudPoint& p) {

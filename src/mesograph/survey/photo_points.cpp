@@ -72,20 +72,23 @@ fs::path PhotoPoints::item(int station) const {
   return job_.survey.store.item("points", job_.kept[station]->image, print_);
 }
 
-void PhotoPoints::save(int station, std::vector<dense::CloudPoint> points) const {
-  const auto tile = [&](const dense::CloudPoint& p) {
-    return GroundTile(static_cast<std::int32_t>(std::floor(p.X.x() / tile_size_)),
-                      static_cast<std::int32_t>(std::floor(p.X.y() / tile_size_)));
-  };
-  std::stable_sort(points.begin(), points.end(),
-                   [&](const auto& a, const auto& b) { return by_rows(tile(a), tile(b)); });
+void PhotoPoints::save(int station, const std::vector<dense::CloudPoint>& points) const {
+  std::vector<std::pair<GroundTile, std::uint32_t>> order(points.size());
+  for (std::size_t i = 0; i < points.size(); ++i)
+    order[i] = {{static_cast<std::int32_t>(std::floor(points[i].X.x() / tile_size_)),
+                 static_cast<std::int32_t>(std::floor(points[i].X.y() / tile_size_))},
+                static_cast<std::uint32_t>(i)};
+  std::sort(order.begin(), order.end(), [](const auto& a, const auto& b) {
+    return a.first == b.first ? a.second < b.second : by_rows(a.first, b.first);
+  });
   std::string head, body;
   std::uint64_t tiles = 0;
   body.reserve(points.size() * sizeof(Stored));
-  for (std::size_t begin = 0, end = 0; begin < points.size(); begin = end, ++tiles) {
-    const GroundTile here = tile(points[begin]);
+  for (std::size_t begin = 0, end = 0; begin < order.size(); begin = end, ++tiles) {
+    const GroundTile here = order[begin].first;
     const Eigen::Vector2d corner = tile_size_ * Eigen::Vector2d(here.first, here.second);
-    for (; end < points.size() && tile(points[end]) == here; ++end) append(body, stored(points[end], corner));
+    for (; end < order.size() && order[end].first == here; ++end)
+      append(body, stored(points[order[end].second], corner));
     append(head, Entry{here.first, here.second, end - begin});
   }
   std::string count;
@@ -116,19 +119,29 @@ std::vector<GroundTile> PhotoPoints::tiles() const {
   return out;
 }
 
-std::vector<dense::CloudPoint> PhotoPoints::points(const GroundTile& tile) const {
+std::vector<dense::CloudPoint> PhotoPoints::columns(const GroundTile& tile, double spacing) const {
   std::vector<dense::CloudPoint> out;
-  const auto found = parts_.find(tile);
-  if (found == parts_.end()) return out;
-  const Eigen::Vector2d corner = tile_size_ * Eigen::Vector2d(tile.first, tile.second);
+  // A column belongs to the tile of its lower left corner; what crosses the upper and right rims lies in other tiles.
+  const auto belongs = [&](double v, int index) {
+    return std::floor(std::floor(v / spacing) * spacing / tile_size_) == index;
+  };
   std::vector<Stored> buffer;
-  for (const Part& part : found->second) {
-    std::ifstream file(item(part.station), std::ios::binary);
-    file.seekg(static_cast<std::streamoff>(part.first));
-    buffer.resize(part.count);
-    file.read(reinterpret_cast<char*>(buffer.data()), static_cast<std::streamsize>(part.count * sizeof(Stored)));
-    if (!file) throw Error("{}: is damaged; remove it and run densify again", item(part.station).string());
-    for (const Stored& s : buffer) out.push_back(restored(s, corner));
+  for (const auto& [right, up] : {std::pair(0, 0), {1, 0}, {0, 1}, {1, 1}}) {
+    const GroundTile at(tile.first + right, tile.second + up);
+    const auto found = parts_.find(at);
+    if (found == parts_.end()) continue;
+    const Eigen::Vector2d corner = tile_size_ * Eigen::Vector2d(at.first, at.second);
+    for (const Part& part : found->second) {
+      std::ifstream file(item(part.station), std::ios::binary);
+      file.seekg(static_cast<std::streamoff>(part.first));
+      buffer.resize(part.count);
+      file.read(reinterpret_cast<char*>(buffer.data()), static_cast<std::streamsize>(part.count * sizeof(Stored)));
+      if (!file) throw Error("{}: is damaged; remove it and run densify again", item(part.station).string());
+      for (const Stored& s : buffer)
+        if (!((right == 1 && s.x > spacing) || (up == 1 && s.y > spacing)) && belongs(s.x + corner.x(), tile.first) &&
+            belongs(s.y + corner.y(), tile.second))
+          out.push_back(restored(s, corner));
+    }
   }
   return out;
 }

@@ -16,11 +16,12 @@ class PhotoPoints {
   double tile_size() const { return tile_size_; }  ///< m
   std::filesystem::path item(int station) const;
   /// Puts a photo's points in order and keeps them.
-  void save(int station, std::vector<dense::CloudPoint> points) const;
-  /// Reads where all points are. After that, the tiles in the order of rows, and the points of one.
+  void save(int station, const std::vector<dense::CloudPoint>& points) const;
+  /// Reads where all points are. After that, the tiles in the order of rows, and the points of the columns of `spacing`
+  /// metres whose lower left corners lie in one: each column is of one tile, whole.
   void open(const std::vector<int>& stations);
   std::vector<GroundTile> tiles() const;
-  std::vector<dense::CloudPoint> points(const GroundTile& tile) const;
+  std::vector<dense::CloudPoint> columns(const GroundTile& tile, double spacing) const;
 
  private:
   struct Part {
