@@ -205,7 +205,8 @@ def test_a_disk_that_fills_while_the_cloud_is_written():
 
 def test_densify_stopped_and_taken_up_again():
     place = WORK / "second"
-    shutil.rmtree(place / "store" / "depth")
+    for kind in ("depth", "points"):
+        shutil.rmtree(place / "store" / kind)
     cloud = (place / "results" / "cloud.las").read_bytes()
     (place / "results" / "cloud.las").unlink()
     process = subprocess.Popen([PROGRAM, "densify", "-s", place, "--quiet", "--threads", "1"], stderr=subprocess.DEVNULL)

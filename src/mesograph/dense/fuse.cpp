@@ -125,7 +125,7 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
       // Noise of its own bends a map too: 1 + 1 + 4 times its variance in a second difference.
       const double bend = roughness(reference.map.depth, col, row) * along;
       const double levelled = options.levelled * options.levelled * std::max(0.0, bend * bend - 6 * usual * usual);
-      const double sigma = std::sqrt(one / seen.n + levelled);
+      const double sigma = std::sqrt(options.alike * one / seen.n + levelled);
       if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;
       out.depth.at(col, row) = static_cast<float>(depth + shift / along);
       out.sigma.at(col, row) = static_cast<float>(sigma / along);
@@ -200,8 +200,8 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
     for (std::size_t ch = 0; ch < 3; ++ch)
       point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
     point.rays = static_cast<std::uint8_t>(rays);
-    // Neighbouring pixels share most of their windows; a quarter of the variance is each one's own.
-    const double gain = 0.75 + 0.25 / n;
+    // Neighbouring pixels share much of their windows; a good part of the variance is each one's own.
+    const double gain = 0.55 + 0.45 / n;
     point.sigma_match = static_cast<float>(std::sqrt(gain * variance / weight));
     point.normal = normal;
     out.push_back(point);

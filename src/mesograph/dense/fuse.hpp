@@ -30,7 +30,9 @@ struct FuseOptions {
   /// How many photos' agreement a photo's own sigma is worth: two photos that happen to agree exactly are not exact.
   double own_weight = 3;
   /// Share of a surface's bend within a window that matching levels out: of shrubs, boulders, edges.
-  double levelled = 0.5;
+  double levelled = 0.9;
+  /// Variance of a mean of n photos, in n-ths of one photo's: more than 1, for they see the same texture.
+  double alike = 1.1;
 };
 
 struct MappedView {

@@ -19,8 +19,11 @@ namespace {
 
 constexpr const char* version = "densify 3";
 
+/// Box or file that is asked for; files of survey.toml lie beside it.
 std::string region_of(const Survey& survey, const DensifyStageOptions& o) {
-  return o.within.empty() ? survey.settings.densify_within : o.within;
+  const std::string& own = survey.settings.densify_within;
+  if (!o.within.empty() || own.empty() || o.test_patch) return o.within;
+  return own.find(',') != std::string::npos ? own : (survey.folder / own).string();
 }
 
 std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
