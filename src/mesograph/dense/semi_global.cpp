@@ -36,6 +36,9 @@ class Paths {
       total_[t].assign(v_.tiles[t].cost.size(), 0);
       most_labels_ = std::max(most_labels_, v_.tiles[t].labels);
     }
+    for (int col = 0; col < v_.area.width; ++col) of_column_.push_back(col / v_.tile_size);
+    for (int row = 0; row < v_.area.height; ++row)
+      of_row_.push_back(static_cast<std::size_t>(row / v_.tile_size) * v_.across());
     stride_ = most_labels_ + 2;
     shifted_.resize(stride_);
   }
@@ -45,17 +48,24 @@ class Paths {
     return &total_[t][place(v_.tiles[t], col, row)];
   }
 
-  /// Adds the sums of one direction. Pixels are visited so that the one behind comes first.
-  void run(int dc, int dr) {
-    const int w = v_.area.width;
-    for (int k = 0; k < 2; ++k) {
-      rows_[k].assign(static_cast<std::size_t>(w) * stride_, beyond);
-      least_[k].assign(w, 0);
-    }
-    const bool down = dr > 0 || (dr == 0 && dc > 0);
-    for (int y = 0; y < v_.area.height; ++y)
-      for (int x = 0; x < w; ++x)
-        visit(dc > 0 || (dc == 0 && down) ? x : w - 1 - x, down ? y : v_.area.height - 1 - y, dc, dr, y & 1);
+  /// Adds the sums of the four directions that come from pixels before one, row by row, or of the opposite four: costs
+  /// and totals go through memory twice and not eight times.
+  void run(bool forward) {
+    const int w = v_.area.width, h = v_.area.height, sign = forward ? 1 : -1;
+    for (int direction = 0; direction < 4; ++direction)
+      for (int k = 0; k < 2; ++k) {
+        rows_[direction][k].assign(static_cast<std::size_t>(w) * stride_, beyond);
+        least_[direction][k].assign(w, 0);
+      }
+    for (int y = 0; y < h; ++y)
+      for (int x = 0; x < w; ++x) {
+        const int col = forward ? x : w - 1 - x, row = forward ? y : h - 1 - y;
+        const std::size_t t = index(col, row);
+        if (v_.tiles[t].labels == 0) continue;
+        const std::size_t at = place(v_.tiles[t], col, row);
+        for (int direction = 0; direction < 4; ++direction)
+          visit(t, at, col, row, sign * steps[direction][0], sign * steps[direction][1], direction, y & 1);
+      }
   }
 
  private:
@@ -63,25 +73,25 @@ class Paths {
   const photo::Grey& image_;
   const SemiGlobalOptions& options_;
   std::vector<std::vector<std::int16_t>> total_;
-  std::vector<std::int16_t> rows_[2], least_[2], shifted_;
+  std::vector<std::int16_t> rows_[4][2], least_[4][2], shifted_;
   int most_labels_ = 0, stride_ = 0;
+  static constexpr int steps[4][2] = {{1, 0}, {0, 1}, {1, 1}, {-1, 1}};  // columns and rows from the pixel behind
 
-  std::size_t index(int col, int row) const {
-    return static_cast<std::size_t>(row / v_.tile_size) * v_.across() + col / v_.tile_size;
-  }
+  std::vector<std::size_t> of_column_,
+      of_row_;  // the tile of a pixel is the sum of both: divisions cost more than sums
+
+  std::size_t index(int col, int row) const { return of_column_[col] + of_row_[row]; }
   std::size_t place(const CostTile& t, int col, int row) const {
     const int c = col + v_.area.col - t.tile.col, r = row + v_.area.row - t.tile.row;
     return (static_cast<std::size_t>(r) * t.tile.width + c) * t.labels;
   }
 
-  void visit(int col, int row, int dc, int dr, int parity) {
-    const std::size_t t = index(col, row);
+  void visit(std::size_t t, std::size_t at, int col, int row, int dc, int dr, int direction, int parity) {
     const CostTile& here = v_.tiles[t];
-    if (here.labels == 0) return;
-    std::int16_t* now = &rows_[parity][static_cast<std::size_t>(col) * stride_];
+    std::int16_t* now = &rows_[direction][parity][static_cast<std::size_t>(col) * stride_];
     const int from_col = col - dc, from_row = row - dr, behind = dr == 0 ? parity : parity ^ 1;
     const bool starts = from_col < 0 || from_col >= v_.area.width || from_row < 0 || from_row >= v_.area.height ||
-                        v_.tile_of(from_col, from_row).labels == 0;
+                        v_.tiles[index(from_col, from_row)].labels == 0;
     const std::int16_t* before = shifted_.data();
     std::int16_t least_before = 0;
     int large = options_.large_step;
@@ -89,9 +99,9 @@ class Paths {
       std::fill_n(shifted_.begin() + 1, here.labels, std::int16_t{0});
       shifted_[0] = shifted_[here.labels + 1] = beyond;
     } else {
-      least_before = least_[behind][from_col];
-      const std::int16_t* sums = &rows_[behind][static_cast<std::size_t>(from_col) * stride_];
-      const CostTile& there = v_.tile_of(from_col, from_row);
+      least_before = least_[direction][behind][from_col];
+      const std::int16_t* sums = &rows_[direction][behind][static_cast<std::size_t>(from_col) * stride_];
+      const CostTile& there = v_.tiles[index(from_col, from_row)];
       if (&there == &here)
         before = sums;
       else
@@ -100,8 +110,7 @@ class Paths {
                                       image_.at(from_col + v_.area.col, from_row + v_.area.row));
       if (contrast > 20.0f) large = std::max(large / 2, options_.small_step + 1);
     }
-    const std::size_t at = place(here, col, row);
-    least_[parity][col] =
+    least_[direction][parity][col] =
         step(&here.cost[at], before, least_before, options_.small_step, large, here.labels, now, &total_[t][at]);
     now[0] = now[here.labels + 1] = beyond;
   }
@@ -122,8 +131,7 @@ class Paths {
 
 photo::Raster<float> semi_global(const CostVolume& v, const photo::Grey& image, const SemiGlobalOptions& options) {
   Paths paths(v, image, options);
-  for (const auto& [dc, dr] : {std::pair{1, 0}, {-1, 0}, {0, 1}, {0, -1}, {1, 1}, {-1, -1}, {1, -1}, {-1, 1}})
-    paths.run(dc, dr);
+  for (const bool forward : {true, false}) paths.run(forward);
   photo::Raster<float> out(v.area.width, v.area.height, 1, std::numeric_limits<float>::quiet_NaN());
   for (int row = 0; row < v.area.height; ++row)
     for (int col = 0; col < v.area.width; ++col) {
