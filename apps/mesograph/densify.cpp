@@ -41,10 +41,14 @@ void run_densify(Call& call) {
                                      heights["mean"].get<double>()));
   if (call.json.contains("foretold")) {
     const auto& foretold = call.json["foretold"];
+    const auto& seconds = foretold["seconds"];
+    const std::string time = seconds.is_null() ? "time unknown, for its depth maps were there already"
+                             : seconds < 120   ? fmt::format("about {:.0f} s", seconds.get<double>())
+                                               : fmt::format("about {:.0f} min", seconds.get<double>() / 60);
     call.lines.push_back(fmt::format(
-        "this patch is seen by {} of {} photos; the whole: about {:.0f} min, {:.1f} million points, {:.2f} GB of LAS, "
-        "{:.2f} GB on the way",
-        foretold["patch_photos"].get<int>(), foretold["photos"].get<int>(), foretold["seconds"].get<double>() / 60,
+        "this patch is seen by {} of {} photos; the whole: {}, {:.1f} million points, {:.2f} GB of LAS, {:.2f} GB on "
+        "the way",
+        foretold["patch_photos"].get<int>(), foretold["photos"].get<int>(), time,
         foretold["points"].get<double>() / 1e6, foretold["las_gb"].get<double>(), foretold["disk_gb"].get<double>()));
   }
 }

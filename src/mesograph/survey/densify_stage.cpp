@@ -190,9 +190,20 @@ double map_bytes(const DepthJob& job, const std::vector<int>& stations) {
   return sum;
 }
 
+/// Bytes of the maps that are still to be made for some photos.
+double missing_bytes(const DepthJob& job, const PhotoPoints& store, const std::vector<int>& stations) {
+  std::vector<int> todo;
+  for (const int s : stations)
+    if (!fs::exists(store.item(s))) todo.push_back(s);
+  std::vector<int> missing;
+  for (const int s : job.with_witnesses(todo))
+    if (!fs::exists(job.item(s))) missing.push_back(s);
+  return map_bytes(job, missing);
+}
+
 /// What the whole block will take, by what a patch took: time by photos matched, points by ground that tie points show.
 nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all, const std::vector<int>& patch,
-                                const Fused& fused, double seconds) {
+                                const Fused& fused, double seconds, double maps_made) {
   const auto& [low, high] = *job.request.box;
   constexpr double cell = 24;  // cells of the plan, a side of the patch over this
   const double size = (high - low).maxCoeff() / cell;
@@ -208,7 +219,9 @@ nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all
   // A photo's points are some three in ten of its map's pixels, 24 bytes each.
   return {{"photos", all.size()},
           {"patch_photos", patch.size()},
-          {"seconds", seconds * maps / map_bytes(job, job.with_witnesses(patch))},
+          // Of maps that were there already nobody knows how long they took.
+          {"seconds",
+           json_of(2 * maps_made < map_bytes(job, job.with_witnesses(patch)) ? nan : seconds * maps / maps_made)},
           {"points", std::round(points)},
           {"las_gb", points * las_bytes / 1e9},
           {"disk_gb", maps * (1 + 0.3 * 24 / 5) / 1e9}};
@@ -252,6 +265,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
     progress.say(fmt::format("depth maps of {} photos will fill up to {:.1f} GB of {}; --disk sets a limit",
                              stations.size(), disk / 1e9, survey.store.folder().string()));
   PhotoPoints store(job);
+  const double maps_made = missing_bytes(job, store, stations);
   make_photo_points(job, store, progress);
   store.open(stations);
   const Fused fused = fuse(survey, named, job, store, wanted, *sink, progress);
@@ -271,7 +285,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
                  {"check_heights", fused.heights}};
   if (options.test_patch) {
     const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - started;
-    out.summary["foretold"] = foretold(job, all, stations, fused, seconds.count());
+    out.summary["foretold"] = foretold(job, all, stations, fused, seconds.count(), maps_made);
   }
   survey.store.finish(name, {print, out.summary});
   return out;
