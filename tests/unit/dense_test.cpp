@@ -4,7 +4,7 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/dense/colour_balance.hpp>
 #include <mesograph/dense/correlate.hpp>
-#include <mesograph/dense/depth_map.hpp>
+#include <mesograph/dense/depth_range.hpp>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/dense/partners.hpp>
 
@@ -347,6 +347,59 @@ TEST_CASE("Rough surfaces are less sure than level ones, and the best placed pho
   REQUIRE(!given.empty());
   for (const dense::CloudPoint& p : given)
     CHECK(std::abs(p.X.x()) < 1.2);  // halfway to the neighbours, a pixel and all
+}
+
+TEST_CASE("A tile is searched along its ground from the lowest to the roof, and a little beyond") {
+  // Inverse depths of ground that recedes to the right, and a roof over three tenths of it, nearer by 0.01.
+  const auto ground = [](double x, double y) { return 0.05 - 0.00004 * x + 0.00001 * y; };
+  photo::Raster<float> coarser(64, 64);
+  for (int row = 0; row < 64; ++row)
+    for (int col = 0; col < 64; ++col) {
+      const double roof = col > 20 && col < 32 && row > 6 && row < 30 ? 0.01 : 0;
+      coarser.at(col, row) = static_cast<float>(1 / (ground(2 * col + 1, 2 * row + 1) + roof));
+    }
+  coarser.at(10, 10) = mesograph::nan;
+  constexpr double step = 0.0005;
+  const dense::DepthOptions options;
+  const dense::Search found = dense::search_by_coarser(coarser, {0, 0, 64, 64}, step, options);
+  CHECK(std::abs(found.plane.per_x + 0.00004) < 2e-6);
+  CHECK(std::abs(found.plane.per_y - 0.00001) < 2e-6);
+  const auto label = [&](double x, double y, double w) { return (w - found.plane.at(x, y)) / step; };
+  for (const auto& [x, y] : {std::pair(3.0, 3.0), {60.0, 60.0}, {50.0, 20.0}}) {
+    CHECK(label(x, y, ground(x, y)) > options.pad_labels - 0.5);
+    CHECK(label(x, y, ground(x, y) + 0.01) < found.labels - options.pad_labels + 0.5);
+  }
+  CHECK(found.labels < 0.01 / step + 2 * options.pad_labels + 5);
+  // Where nothing was found there is nothing to search; what is near is looked at first.
+  CHECK(dense::search_by_coarser(photo::Raster<float>(64, 64, 1, NAN), {0, 0, 64, 64}, step, options).labels == 0);
+  const dense::Search right = dense::search_by_coarser(coarser, {80, 80, 48, 48}, step, options);
+  CHECK(right.labels < 2 * options.pad_labels + 5);
+}
+
+TEST_CASE("Tie points say how far is searched at first; a wrong one in a hundred does not") {
+  std::vector<dense::GroundHint> ground;
+  Random random(5);
+  for (int i = 0; i < 600; ++i) {
+    const Eigen::Vector2d x(random.uniform(0, 600), random.uniform(0, 450));
+    ground.push_back({x, 1 / (0.02 + 0.000005 * x.x())});
+  }
+  const dense::DepthOptions options;
+  constexpr double step = 0.0002, quarter = 0.25;
+  const dense::Search clean = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, options);
+  // Pads of 4.5 % of some 0.0207 to both sides, over labels of 0.0002, and rounding.
+  CHECK(clean.labels > 2 * 0.045 * 0.0204 / step);
+  CHECK(clean.labels < 2 * 0.045 * 0.0215 / step + 4);
+  for (std::size_t i = 0; i < ground.size(); i += 200) ground[i].depth /= 3;
+  const dense::Search wrong = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, options);
+  CHECK(std::abs(wrong.labels - clean.labels) <= 2);
+  CHECK(dense::search_by_hints({}, {32, 32, 64, 48}, quarter, step, options).labels == 0);
+  // More than may be: the middle of them is kept.
+  dense::DepthOptions few;
+  few.most_labels = 6;
+  const dense::Search cut = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, few);
+  CHECK(cut.labels == 6);
+  const double label = (0.02 + 0.000005 * 4 * 64 - cut.plane.at(64, 56)) / step;
+  CHECK((label > 0 && label < 5));
 }
 
 TEST_CASE("A small patch that nothing continues is emptied, a roof is not") {
