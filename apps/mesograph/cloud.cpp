@@ -163,7 +163,7 @@ void run_thin(Call& call) {
 /// Where nobody says how sure points must be: so many times the median of all.
 double usual_max_sigma(Call& call) {
   constexpr double times = 8;
-  cloud::LasReader file(call.paths.size() > 1 ? call.paths[1] : "");
+  cloud::LasReader file(call.paths[1]);
   const cloud::LasAttribute* sigma = sigma_of(file.header());
   std::vector<double> values;
   const std::uint64_t every = 1 + file.header().points / 2000000;

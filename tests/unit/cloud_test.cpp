@@ -376,3 +376,106 @@ TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same poi
   CHECK(std::distance(fs::directory_iterator(folder.path / "parts"), fs::directory_iterator()) == 2);
   CHECK_THROWS_WITH(cloud::open_sink(folder.path / "c.xyz", options), Catch::Matchers::Contains("another name"));
 }
+
+TEST_CASE("Attributes of every type are read by scale and offset, and records after the points stay behind them") {
+  const Folder folder;
+  // LAS 1.4, format 6, four points; WKT stands in an extended record at the end of the file.
+  std::string b(375, '\0');
+  const auto set = [](std::string& to, std::size_t offset, auto value) {
+    std::memcpy(to.data() + offset, &value, sizeof value);
+  };
+  std::memcpy(b.data(), "LASF", 4);
+  b[24] = 1, b[25] = 4, b[104] = 6;
+  constexpr std::size_t sizes[] = {1, 1, 2, 2, 4, 4, 8, 8, 4, 8};
+  std::size_t extra = 0;
+  for (const std::size_t size : sizes) extra += size;
+  const auto length = static_cast<std::uint16_t>(30 + 3 + extra);  // three bytes of no stated meaning come first
+  std::string descriptors(192 * 11, '\0');
+  descriptors[2] = 0, descriptors[3] = 3;
+  for (std::size_t i = 0; i < 10; ++i) {
+    char* d = descriptors.data() + 192 * (i + 1);
+    d[2] = static_cast<char>(i + 1), d[3] = 8 | 16, d[4] = static_cast<char>('a' + i);
+    const double scale = 0.5, offset = 100;
+    std::memcpy(d + 112, &scale, 8), std::memcpy(d + 136, &offset, 8);
+  }
+  std::string record(54, '\0');
+  std::memcpy(record.data() + 2, "LASF_Spec", 9);
+  set(record, 18, std::uint16_t{4}), set(record, 20, static_cast<std::uint16_t>(descriptors.size()));
+  set(b, 6, std::uint16_t{16}), set(b, 94, std::uint16_t{375}), set(b, 105, length);
+  set(b, 96, static_cast<std::uint32_t>(375 + 54 + descriptors.size())), set(b, 100, std::uint32_t{1});
+  for (std::size_t a = 0; a < 3; ++a) set(b, 131 + 8 * a, 0.01);
+  set(b, 247, std::uint64_t{4}), set(b, 255, std::uint64_t{4});
+  b += record + descriptors;
+  for (int i = 0; i < 4; ++i) {
+    std::string p(length, '\0');
+    const std::int32_t at[] = {100 * i, 200, 300};
+    std::memcpy(p.data(), at, sizeof at);
+    p[14] = 0x11, p[16] = static_cast<char>(200 + i);  // classes beyond the 31 of older formats
+    const auto value = static_cast<std::int8_t>(10 + i);
+    std::size_t place = 33;
+    set(p, place, static_cast<std::uint8_t>(value)), set(p, place + 1, static_cast<std::int8_t>(-value));
+    set(p, place + 2, static_cast<std::uint16_t>(value)), set(p, place + 4, static_cast<std::int16_t>(-value));
+    set(p, place + 6, static_cast<std::uint32_t>(value)), set(p, place + 10, static_cast<std::int32_t>(-value));
+    set(p, place + 14, static_cast<std::uint64_t>(value)), set(p, place + 22, static_cast<std::int64_t>(-value));
+    set(p, place + 30, static_cast<float>(value)), set(p, place + 34, static_cast<double>(-value));
+    b += p;
+  }
+  std::string tail(60, '\0');
+  const std::string wkt = "PROJCS[\"made up\"]";
+  std::memcpy(tail.data() + 2, "LASF_Projection", 15);
+  set(tail, 18, std::uint16_t{2112}), set(tail, 20, static_cast<std::uint64_t>(wkt.size()));
+  set(b, 235, static_cast<std::uint64_t>(b.size())), set(b, 243, std::uint32_t{1});
+  b += tail + wkt;
+  write_file(folder.path / "four.las", b);
+
+  cloud::LasReader file(folder.path / "four.las");
+  CHECK(file.header().crs() == wkt);
+  REQUIRE(file.header().attributes.size() == 10);
+  const cloud::LasPoints points = file.next();
+  for (std::size_t i = 0; i < 4; ++i) {
+    CHECK(points.point_class(i) == static_cast<int>(200 + i));
+    for (std::size_t a = 0; a < 10; ++a) {
+      const double raw = (a % 2 == 0 ? 1.0 : -1.0) * (10 + static_cast<double>(i));
+      CHECK(points.value(i, file.header().attributes[a]) == 100 + 0.5 * raw);
+    }
+  }
+  CHECK(cloud::write_judged(file, {0, 1, 1, 0}, false, folder.path / "two.las") == 2);
+  cloud::LasReader two(folder.path / "two.las");
+  CHECK((two.header().points == 2 && two.header().by_return[0] == 2 && two.header().crs() == wkt));
+  CHECK(two.next().at(0).x() == 1.0);
+  CHECK(read_file(folder.path / "two.las").size() == b.size() - 2 * length);
+}
+
+TEST_CASE("Ground is the same in squares with a rim as in one piece, but for a few points") {
+  const Folder folder;
+  std::vector<cloud::CloudRecord> records;
+  for (cloud::TilePoint p : sloping_ground(90)) {
+    if ((p.X.head<2>() - Eigen::Vector2d(45, 45)).norm() < 3) p.X.z() += 4;
+    records.push_back({p.X});
+  }
+  cloud::write_cloud(folder.path / "c.las", records, "x");
+  cloud::LasReader file(folder.path / "c.las");
+  Progress quiet;
+  const cloud::GroundOptions options;
+  const auto judge = [&](const std::vector<cloud::TilePoint>& tile) { return cloud::ground(tile, options); };
+  cloud::JudgeOptions one, many;
+  one.scratch = many.scratch = folder.path;
+  one.rim = many.rim = cloud::ground_rim(options), many.most_points = 20000;
+  const auto whole = cloud::judge_points(file, one, judge, quiet),
+             squares = cloud::judge_points(file, many, judge, quiet);
+  int differ = 0;
+  for (std::size_t i = 0; i < whole.size(); ++i) differ += whole[i] != squares[i];
+  CHECK(std::count(whole.begin(), whole.end(), 1) > 300);  // what stands in the middle
+  // Cells are three spacings wide, and a square's spacing is its own.
+  CHECK(differ < 0.01 * static_cast<double>(whole.size()));
+}
+
+TEST_CASE("The spacing of points is that of the ground they fill, not of the box around them") {
+  std::vector<cloud::TilePoint> points;
+  for (double x = 0; x < 30; x += 0.3)
+    for (double y = 0; y < 30; y += 0.3)
+      if (x < 10 || y < 10) points.push_back({{x, y, 0}});
+  // An L that fills five ninths of its box; cells at its rim are filled in part.
+  CHECK(std::abs(cloud::plan_spacing(points) / 0.3 - 1) < 0.12);
+  CHECK(cloud::plan_spacing({}) > 0);
+}

@@ -205,15 +205,13 @@ double missing_bytes(const DepthJob& job, const PhotoPoints& store, const std::v
 nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all, const std::vector<int>& patch,
                                 const Fused& fused, double seconds, double maps_made) {
   const auto& [low, high] = *job.request.box;
-  constexpr double cell = 24;  // cells of the plan, a side of the patch over this
-  const double size = (high - low).maxCoeff() / cell;
+  constexpr int across = 6;  // cells of the plan along a side of the patch
+  const double size = (high - low).maxCoeff() / across;
   std::set<std::pair<int, int>> cells;
-  double inside = 0;
   for (const adjust::GroundPoint& p : job.block.points)
     if (p.X.allFinite())
-      cells.emplace(static_cast<int>(std::floor(p.X.x() / size / 4)), static_cast<int>(std::floor(p.X.y() / size / 4)));
-  inside = cell * cell / 16;
-  const double ground = static_cast<double>(cells.size()) / inside;
+      cells.emplace(static_cast<int>(std::floor(p.X.x() / size)), static_cast<int>(std::floor(p.X.y() / size)));
+  const double ground = static_cast<double>(cells.size()) / (across * across);
   const double maps = map_bytes(job, all), points = static_cast<double>(fused.points) * std::max(1.0, ground);
   constexpr double las_bytes = 45;
   // A photo's points are some three in ten of its map's pixels, 24 bytes each.
@@ -274,6 +272,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
                 job.request.min_views);
   sink->finish();
   survey.store.sweep("depth", job.print);
+  survey.store.sweep("points", store.print());
   Outcome out;
   out.summary = {{"file", fs::relative(out_file, survey.folder).string()},
                  {"points", fused.points},

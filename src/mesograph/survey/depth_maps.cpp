@@ -254,7 +254,6 @@ void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Prog
   std::vector<int> todo;
   for (const int s : stations)
     if (!job.partners[s].empty() && !fs::exists(job.item(s))) todo.push_back(s);
-  progress.advance(stations.size() - todo.size());
   Views views(job);
   parallel_for(todo.size(), [&](std::size_t i) {
     progress.check();

@@ -212,8 +212,9 @@ void make_photo_points(const DepthJob& job, const PhotoPoints& store, Progress& 
     ++uses[s];
     for (const int other : witnesses[s]) ++uses[other];
   }
-  std::size_t maps = 0;
-  for (const int n : uses) maps += n > 0;
+  std::size_t maps = 0;  // those to be made
+  for (std::size_t s = 0; s < uses.size(); ++s)
+    maps += uses[s] > 0 && !job.partners[s].empty() && !fs::exists(job.item(static_cast<int>(s)));
   if (todo.empty()) return;
   photo::prepare_gdal();
   const dense::ColourBalance colours = balance(job, progress);

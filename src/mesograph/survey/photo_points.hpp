@@ -13,7 +13,7 @@ class PhotoPoints {
  public:
   explicit PhotoPoints(const DepthJob& job);
 
-  double tile_size() const { return tile_size_; }  ///< m
+  const std::string& print() const { return print_; }  ///< of what the points follow from
   std::filesystem::path item(int station) const;
   /// Puts a photo's points in order and keeps them.
   void save(int station, const std::vector<dense::CloudPoint>& points) const;
