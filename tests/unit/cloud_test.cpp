@@ -85,6 +85,15 @@ std::vector<cloud::TilePoint> sloping_ground(double size) {
   return out;
 }
 
+/// All points of a file, to be judged at once.
+std::vector<cloud::TilePoint> all_points(cloud::LasReader& file) {
+  std::vector<cloud::TilePoint> out;
+  file.rewind();
+  for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next())
+    for (std::size_t i = 0; i < points.size(); ++i) out.push_back({points.at(i)});
+  return out;
+}
+
 struct Folder {
   fs::path path = fs::temp_directory_path() / ("mesograph-las-" + std::to_string(::getpid()));
   Folder() { fs::create_directories(path); }
@@ -243,11 +252,12 @@ TEST_CASE("Squares that wait in files are judged as one square is") {
   Random random(8);
   for (int i = 0; i < 60000; ++i)
     points.push_back(
-        {{random.uniform(0, 40), random.uniform(0, 40), random.uniform(0, 3)}, {1, 2, 3}, 4, 0.01f, 0.02f});
+        {{random.uniform(-20, 20), random.uniform(-20, 20), random.uniform(0, 3)}, {1, 2, 3}, 4, 0.01f, 0.02f});
   cloud::write_cloud(folder.path / "c.las", points, "x");
   cloud::LasReader file(folder.path / "c.las");
   Progress quiet;
-  // A word that depends on what lies within half a unit.
+  // Squares begin at multiples of their side: four of them meet at nought, in the middle of the points. A word that
+  // depends on what lies within half a unit.
   const auto judge = [](const std::vector<cloud::TilePoint>& tile) {
     std::vector<std::uint8_t> out(tile.size(), 0);
     std::map<std::pair<int, int>, std::vector<std::size_t>> cells;
@@ -263,7 +273,8 @@ TEST_CASE("Squares that wait in files are judged as one square is") {
   cloud::JudgeOptions one, many;
   one.scratch = many.scratch = folder.path;
   one.rim = many.rim = 0.6, many.most_points = 1000;
-  const auto whole = cloud::judge_points(file, one, judge, quiet);
+  const auto whole = judge(all_points(file));
+  CHECK(whole == cloud::judge_points(file, one, judge, quiet));
   CHECK(whole == cloud::judge_points(file, many, judge, quiet));
   CHECK(*std::max_element(whole.begin(), whole.end()) > 10);
   CHECK(std::distance(fs::directory_iterator(folder.path), fs::directory_iterator()) == 1);  // nothing stays behind
@@ -450,7 +461,8 @@ TEST_CASE("Ground is the same in squares with a rim as in one piece, but for a f
   const Folder folder;
   std::vector<cloud::CloudRecord> records;
   for (cloud::TilePoint p : sloping_ground(90)) {
-    if ((p.X.head<2>() - Eigen::Vector2d(45, 45)).norm() < 3) p.X.z() += 4;
+    p.X.head<2>() -= Eigen::Vector2d(45, 45);  // four squares meet at nought
+    if (p.X.head<2>().norm() < 3) p.X.z() += 4;
     records.push_back({p.X});
   }
   cloud::write_cloud(folder.path / "c.las", records, "x");
@@ -458,11 +470,9 @@ TEST_CASE("Ground is the same in squares with a rim as in one piece, but for a f
   Progress quiet;
   const cloud::GroundOptions options;
   const auto judge = [&](const std::vector<cloud::TilePoint>& tile) { return cloud::ground(tile, options); };
-  cloud::JudgeOptions one, many;
-  one.scratch = many.scratch = folder.path;
-  one.rim = many.rim = cloud::ground_rim(options), many.most_points = 20000;
-  const auto whole = cloud::judge_points(file, one, judge, quiet),
-             squares = cloud::judge_points(file, many, judge, quiet);
+  cloud::JudgeOptions many;
+  many.scratch = folder.path, many.rim = cloud::ground_rim(options), many.most_points = 20000;
+  const auto whole = judge(all_points(file)), squares = cloud::judge_points(file, many, judge, quiet);
   int differ = 0;
   for (std::size_t i = 0; i < whole.size(); ++i) differ += whole[i] != squares[i];
   CHECK(std::count(whole.begin(), whole.end(), 1) > 300);  // what stands in the middle
