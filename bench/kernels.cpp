@@ -76,13 +76,24 @@ void correlate(benchmark::State& state) {
 }
 BENCHMARK(correlate)->Unit(benchmark::kMillisecond);
 
+void census(benchmark::State& state) {
+  const photo::Grey a = random_image(70, 70), b = a;
+  dense::Census against(a, 2);
+  dense::Bytes out;
+  for (auto _ : state) against.costs(b, true, out);
+  state.counters["pixels/s"] =
+      benchmark::Counter(static_cast<double>(a.data.size()), benchmark::Counter::kIsIterationInvariantRate);
+}
+BENCHMARK(census)->Unit(benchmark::kMicrosecond);
+
 void semi_global_sums(benchmark::State& state) {
   Random random(4);
   dense::CostVolume volume;
   volume.area = {0, 0, 256, 256}, volume.step = 1;
   for (int row = 0; row < 256; row += 64)
     for (int col = 0; col < 256; col += 64) {
-      dense::CostTile tile{{col, row, 64, 64}, {}, 64, std::vector<std::uint8_t>(64 * 64 * 64)};
+      dense::CostTile tile{{col, row, 64, 64}, {}, {}, std::vector<std::uint8_t>(64 * 64 * 64)};
+      for (int label = 0; label < 64; ++label) tile.labels.push_back(label);
       for (std::uint8_t& c : tile.cost) c = static_cast<std::uint8_t>(random.below(128));
       volume.tiles.push_back(std::move(tile));
     }

@@ -135,27 +135,71 @@ TEST_CASE("What partners show of a plane agrees with the reference on it and not
   CHECK(std::abs(plane.at(77, 55) - inverse_depth(77, 55)) < 1e-12);  // planes are linear in the image
   const dense::Tile tile{30, 24, 90, 70};
   const dense::Views partners = {&left, &right};
-  dense::Sweep sweep(reference, partners, tile, 3, 1.2);
-  const auto mean_score = [&](const std::vector<photo::Raster<float>>& scores) {
-    double sum = 0;
-    int n = 0;
-    for (const photo::Raster<float>& partner : scores)
-      for (const float s : partner.data)
-        if (s > dense::Sweep::empty) sum += s, ++n;
-    return n > 3000 ? sum / n : mesograph::nan;
-  };
-  std::vector<photo::Raster<float>> scores;
-  sweep.correlate(plane, scores);
-  CHECK(mean_score(scores) > 0.995);  // interpolation takes a little
   photo::Raster<float> surface(tile.width, tile.height);
   for (int row = 0; row < tile.height; ++row)
     for (int col = 0; col < tile.width; ++col)
       surface.at(col, row) = static_cast<float>(inverse_depth(tile.col + col + 0.5, tile.row + row + 0.5));
-  sweep.correlate(surface, scores);
-  CHECK(mean_score(scores) > 0.995);
+  std::vector<photo::Raster<float>> scores;
+  dense::SurfaceSweep(reference, partners, tile, 3, 1.2).correlate(surface, scores);
+  REQUIRE(scores.size() == 2);
+  double sum = 0;
+  int n = 0;
+  for (const photo::Raster<float>& partner : scores)
+    for (const float s : partner.data)
+      if (s > dense::SurfaceSweep::empty) sum += s, ++n;
+  CHECK(n > 6000);
+  CHECK(sum / n > 0.995);  // interpolation takes a little
+  dense::PlaneSweep sweep(reference, partners, tile, 2);
+  const auto mean_cost = [&] {
+    dense::Bytes costs;
+    sweep.costs(plane, costs);
+    double all = 0;
+    int seen = 0;
+    for (const std::uint8_t c : costs.data)
+      if (c != dense::PlaneSweep::empty) all += c, ++seen;
+    return seen > 3000 ? all / seen / dense::Census::most : mesograph::nan;
+  };
+  CHECK(mean_cost() < 0.04);                                              // comparisons of pixels nearly alike
   plane.constant += 3 / dense::parallax(at, partners, plane.at(80, 60));  // three pixels away
-  sweep.correlate(plane, scores);
-  CHECK(mean_score(scores) < 0.7);
+  CHECK(mean_cost() > 0.2);
+}
+
+TEST_CASE("Census counts pixels that changed places in brightness, whatever the exposure; gaps stay empty") {
+  const photo::Grey a = random_image(40, 33, 21), other = random_image(40, 33, 22);
+  constexpr int least = 30;
+  dense::Census census(a, least);
+  dense::Bytes costs;
+  photo::Grey darker = a;
+  for (float& v : darker.data) v = 0.4f * v + 10;
+  census.costs(darker, true, costs);
+  // Rounding to grey levels lets no comparison of 30 and more change sides.
+  for (int row = 3; row < 30; ++row)
+    for (int col = 3; col < 37; ++col) CHECK(costs.at(col, row) == 0);
+  photo::Grey holed = other;
+  holed.at(20, 15) = 0;
+  census.costs(holed, false, costs);
+  const auto level = [](const photo::Grey& image, int col, int row) { return std::lround(image.at(col, row)); };
+  for (int row = 0; row < 33; ++row)
+    for (int col = 0; col < 40; ++col) {
+      const bool inside = col >= 3 && row >= 3 && col < 37 && row < 30,
+                 gap = std::abs(col - 20) <= 3 && std::abs(row - 15) <= 3;
+      int differ = 0;
+      for (int r = row - 1; inside && r <= row + 1; ++r)
+        for (int c = col - 1; c <= col + 1; ++c)
+          for (int dr = -2; dr <= 2; ++dr)
+            for (int dc = -2; dc <= 2; ++dc) {
+              // All 24 neighbours, each pair of opposite ones twice.
+              const auto x = level(a, c + dc, r + dr) - level(a, c - dc, r - dr),
+                         y = level(holed, c + dc, r + dr) - level(holed, c - dc, r - dr);
+              if (dr == 0 && dc == 0) continue;
+              const bool first = dr > 0 || (dr == 0 && dc > 0);  // an equal pair of the other counts as not brighter
+              if (first && std::abs(x) >= least && (x > 0) != (y > 0)) ++differ;
+            }
+      CHECK(costs.at(col, row) == (inside && !gap ? differ : dense::Census::empty));
+    }
+  dense::Census flat(photo::Grey(40, 33, 1, 90.0f), least);
+  flat.costs(other, true, costs);
+  CHECK(costs.at(20, 15) == 0);
 }
 
 TEST_CASE("A pixel of parallax is what it says") {
@@ -168,25 +212,25 @@ TEST_CASE("A pixel of parallax is what it says") {
 TEST_CASE("The better half of the partners counts, those that see nothing apart") {
   Random random(12);
   for (const std::size_t k : {1u, 2u, 3u, 4u, 5u, 8u}) {
-    std::vector<photo::Raster<float>> scores(k, photo::Raster<float>(37, 41));
-    for (photo::Raster<float>& partner : scores)
-      for (float& s : partner.data)
-        s = random.uniform(0, 1) < 0.3 ? dense::Sweep::empty : static_cast<float>(random.uniform(-1, 1));
-    const std::vector<photo::Raster<float>> given = scores;
-    photo::Raster<float> found;
-    dense::Sweep::better_half(scores, found);
+    std::vector<dense::Bytes> costs(k, dense::Bytes(37, 41));
+    for (dense::Bytes& partner : costs)
+      for (std::uint8_t& c : partner.data)
+        c = random.uniform(0, 1) < 0.3 ? dense::PlaneSweep::empty : static_cast<std::uint8_t>(random.below(108));
+    const std::vector<dense::Bytes> given = costs;
+    dense::Bytes found;
+    dense::better_half(costs, found);
     for (std::size_t i = 0; i < found.data.size(); ++i) {
-      std::vector<double> there;
-      for (const photo::Raster<float>& partner : given)
-        if (partner.data[i] > dense::Sweep::empty) there.push_back(partner.data[i]);
-      std::sort(there.rbegin(), there.rend());
+      std::vector<int> there;
+      for (const dense::Bytes& partner : given)
+        if (partner.data[i] != dense::PlaneSweep::empty) there.push_back(partner.data[i]);
+      std::sort(there.begin(), there.end());
       const std::size_t keep = there.size() <= 2 ? there.size() : (there.size() + 1) / 2;
-      double sum = 0;
+      int sum = 0;
       for (std::size_t j = 0; j < keep; ++j) sum += there[j];
       if (keep == 0)
-        CHECK(found.data[i] == dense::Sweep::empty);
+        CHECK(found.data[i] == dense::PlaneSweep::empty);
       else
-        CHECK(std::abs(found.data[i] - sum / static_cast<double>(keep)) < 1e-5);
+        CHECK(std::abs(found.data[i] - static_cast<double>(sum) / static_cast<double>(keep)) <= 0.5);
     }
   }
 }
@@ -197,40 +241,47 @@ TEST_CASE("Semi-global sums follow a slanted surface and keep a step, whatever r
   dense::CostVolume volume;
   volume.area = {0, 0, w, h}, volume.step = 1;
   volume.tile_size = GENERATE(64, 20);
+  const bool whole = volume.tile_size > w, gaps = GENERATE(false, true);
   Random random(4);
   for (int row = 0; row < h; row += volume.tile_size)
     for (int col = 0; col < w; col += volume.tile_size) {
-      const bool whole = volume.tile_size > w;
       // A plane of its own for each tile: the first ones slope with the surface, so that its label is nearly one.
       const dense::InversePlane plane =
           whole ? dense::InversePlane{0, 0, 0} : dense::InversePlane{col < 20 ? 0.5 : 2.5, col < 20 ? 0.2 : 0.0, 0};
-      dense::CostTile tile{{col, row, std::min(volume.tile_size, w - col), std::min(volume.tile_size, h - row)},
-                           plane,
-                           whole      ? 24
-                           : col < 20 ? 8
-                                      : 20,
-                           {}};
+      dense::CostTile tile{
+          {col, row, std::min(volume.tile_size, w - col), std::min(volume.tile_size, h - row)}, plane, {}, {}};
+      for (int label = 0; label < (whole ? 24 : col < 20 ? 8 : 20); ++label)
+        // Nothing lies between the upper end of the slope, 10, and the step at 18.
+        if (!gaps || col < 20 || label < (whole ? 13 : 10) || label > (whole ? 15 : 13))
+          tile.labels.push_back(label);
+        else if (tile.labels.back() != dense::CostTile::gap)
+          tile.labels.push_back(dense::CostTile::gap);
+      tile.cost.assign(static_cast<std::size_t>(tile.tile.width) * tile.tile.height * tile.slots(),
+                       dense::CostTile::closed);
+      auto to = tile.cost.begin();
       for (int r = row; r < row + tile.tile.height; ++r)
-        for (int c = col; c < col + tile.tile.width; ++c)
-          for (int d = 0; d < tile.labels; ++d) {
-            const double off = plane.at(c + 0.5, r + 0.5) + d - truth(c);
-            tile.cost.push_back(
-                static_cast<std::uint8_t>(std::clamp(12 * std::abs(off) + random.normal(9), 0.0, 127.0)));
+        for (int c = col; c < col + tile.tile.width; ++c, to += tile.slots())
+          for (std::size_t d = 0; d < tile.labels.size(); ++d) {
+            if (tile.labels[d] == dense::CostTile::gap) continue;
+            const double off = plane.at(c + 0.5, r + 0.5) + tile.labels[d] - truth(c);
+            to[static_cast<std::ptrdiff_t>(d)] =
+                static_cast<std::uint8_t>(std::clamp(12 * std::abs(off) + random.normal(9), 0.0, 108.0));
           }
       volume.tiles.push_back(std::move(tile));
     }
-  const photo::Raster<float> found = dense::semi_global(volume, photo::Grey(w, h, 1, 100.0f));
+  const dense::Labelled found = dense::semi_global(volume, photo::Grey(w, h, 1, 100.0f), {8, 60, 10});
   double sum = 0;
   int n = 0, far = 0;
   for (int row = 2; row < h - 2; ++row)
     for (int col = 2; col < w - 2; ++col) {
-      const double off = found.at(col, row) + volume.tile_of(col, row).plane.at(col + 0.5, row + 0.5) - truth(col);
+      const double off =
+          found.label.at(col, row) + volume.tile_of(col, row).plane.at(col + 0.5, row + 0.5) - truth(col);
       if (!(std::abs(off) < 1.0))
         ++far;
       else
         sum += off * off, ++n;
     }
-  INFO("tiles of " << volume.tile_size << ": rms " << std::sqrt(sum / n) << ", far " << far);
+  INFO("tiles of " << volume.tile_size << ", gaps " << gaps << ": rms " << std::sqrt(sum / n) << ", far " << far);
   CHECK(std::sqrt(sum / n) < 0.35);  // a single pixel's noise of 9 over a slope of 12 a label is 0.75 of a label
   CHECK(far < 0.03 * w * h);         // at the step
 }
@@ -293,23 +344,38 @@ TEST_CASE("A point needs three photos that agree, takes their mean height, and i
   CHECK(std::abs(middle.sigma.at(80, 60) - std::sqrt(1.1 * one / 3)) < 0.002);
 }
 
-TEST_CASE("Two photos alone confirm what agrees within three quarters of a pixel") {
+TEST_CASE("Two of many photos confirm what agrees within three quarters of a pixel") {
   const dense::Pinhole pinhole = camera_at(0, 0);
   const double pixel = pinhole.C.z() / pinhole.c;  // on level ground at nought
   const photo::Rgb colour(160, 120, 3, 99);
+  const dense::MappedView off_all = mapped(1, 8);
   dense::FuseOptions options;
   options.min_views = 2;
   options.sharp_px = 0;
+  const dense::MappedView reference = mapped(0, 0);
   for (const auto& [off, kept] : {std::pair{0.6, true}, {1.1, false}}) {
-    const dense::MappedView reference = mapped(0, 0), other = mapped(2, off * pixel);
-    const auto points = dense::confirmed_points(reference, colour, {&other}, options);
+    const dense::MappedView other = mapped(2, off * pixel);
+    const auto points = dense::confirmed_points(reference, colour, {&other, &off_all}, options);
     CHECK((points.size() > 5000) == kept);
     if (!kept) CHECK(points.empty());
   }
   // Of a short base a pixel of parallax is far on the ground; where correlation is sure, a part of it may be between.
   options.sharp_px = 0.3;
-  const dense::MappedView reference = mapped(0, 0), other = mapped(0.5, 5 * pixel);
-  CHECK(dense::confirmed_points(reference, colour, {&other}, options).size() > 5000);
+  const dense::MappedView other = mapped(0.5, 5 * pixel);
+  CHECK(dense::confirmed_points(reference, colour, {&other, &off_all}, options).size() > 5000);
+}
+
+TEST_CASE("The two photos of a pair that nobody else sees confirm what agrees within a pixel of parallax") {
+  // By hand: a pixel of parallax is 0.004 x 20^2 = 1.6 m there.
+  const dense::MappedView reference = mapped(0, 0), within = mapped(2, 1.2), beyond = mapped(2, 2.2);
+  const photo::Rgb colour(160, 120, 3, 99);
+  dense::FuseOptions options;
+  options.min_views = 2;
+  const auto points = dense::confirmed_points(reference, colour, {&within}, options);
+  CHECK(points.size() > 5000);
+  CHECK(dense::confirmed_points(reference, colour, {&beyond}, options).empty());
+  // What agrees so badly is not sure: half of 1.2 m off each, pooled with their own.
+  CHECK(points.front().sigma_match > 0.2);
 }
 
 TEST_CASE("Photos that are less sure than is allowed confirm nothing, and one photo never does") {
@@ -366,14 +432,18 @@ TEST_CASE("A tile is searched along its ground from the lowest to the roof, and 
   CHECK(std::abs(found.plane.per_y - 0.00001) < 2e-6);
   const auto label = [&](double x, double y, double w) { return (w - found.plane.at(x, y)) / step; };
   for (const auto& [x, y] : {std::pair(3.0, 3.0), {60.0, 60.0}, {50.0, 20.0}}) {
-    CHECK(label(x, y, ground(x, y)) > options.pad_labels - 0.5);
-    CHECK(label(x, y, ground(x, y) + 0.01) < found.labels - options.pad_labels + 0.5);
+    CHECK(label(x, y, ground(x, y)) > found.labels.front() + options.pad_labels - 0.5);
+    CHECK(label(x, y, ground(x, y) + 0.01) < found.labels.back() - options.pad_labels + 0.5);
   }
-  CHECK(found.labels < 0.01 / step + 2 * options.pad_labels + 5);
+  // Between the ground and the roof, 20 labels higher, nothing is searched.
+  const std::size_t about = 2 * static_cast<std::size_t>(options.pad_labels) + 1;
+  CHECK(std::count(found.labels.begin(), found.labels.end(), dense::CostTile::gap) == 1);
+  CHECK(found.labels.size() >= 2 * about + 1);
+  CHECK(found.labels.size() <= 2 * about + 1 + 4);
   // Where nothing was found there is nothing to search; what is near is looked at first.
-  CHECK(dense::search_by_coarser(photo::Raster<float>(64, 64, 1, NAN), {0, 0, 64, 64}, step, options).labels == 0);
+  CHECK(dense::search_by_coarser(photo::Raster<float>(64, 64, 1, NAN), {0, 0, 64, 64}, step, options).labels.empty());
   const dense::Search right = dense::search_by_coarser(coarser, {80, 80, 48, 48}, step, options);
-  CHECK(right.labels < 2 * options.pad_labels + 5);
+  CHECK(right.labels.size() < about + 4);
 }
 
 TEST_CASE("Tie points say how far is searched at first; a wrong one in a hundred does not") {
@@ -381,25 +451,43 @@ TEST_CASE("Tie points say how far is searched at first; a wrong one in a hundred
   Random random(5);
   for (int i = 0; i < 600; ++i) {
     const Eigen::Vector2d x(random.uniform(0, 600), random.uniform(0, 450));
-    ground.push_back({x, 1 / (0.02 + 0.000005 * x.x())});
+    ground.push_back({x, 1 / (0.02 + 0.00001 * x.x())});
   }
   const dense::DepthOptions options;
   constexpr double step = 0.0002, quarter = 0.25;
-  const dense::Search clean = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, options);
-  // Pads of 4.5 % of some 0.0207 to both sides, over labels of 0.0002, and rounding.
-  CHECK(clean.labels > 2 * 0.045 * 0.0204 / step);
-  CHECK(clean.labels < 2 * 0.045 * 0.0215 / step + 4);
+  const dense::Tile tile{32, 32, 64, 48};
+  const dense::Search clean = dense::search_by_hints(ground, tile, quarter, step, options);
+  CHECK(std::abs(clean.plane.per_x - 0.00004) < 1e-9);
+  // From what is farthest in the photo, 0.02, to what is nearest, 0.026, and as far again by shares of 0.2 and 1 of
+  // that span; pads of 4.5 % of the tile's own 0.0226 to both sides; the plane's own rise of 0.0026 in the tile.
+  const double expected = (0.006 * 2.2 + 2 * 0.045 * 0.0226 + 0.00256) / step;
+  CHECK(std::abs(static_cast<double>(clean.labels.size()) - expected) < 3);
+  const auto label = [&](double x, double y, double w) { return (w - clean.plane.at(x, y)) / step; };
+  CHECK(label(96, 80, 0.02) > clean.labels.front());
+  CHECK(label(32, 32, 0.026) < clean.labels.back());
   for (std::size_t i = 0; i < ground.size(); i += 200) ground[i].depth /= 3;
-  const dense::Search wrong = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, options);
-  CHECK(std::abs(wrong.labels - clean.labels) <= 2);
-  CHECK(dense::search_by_hints({}, {32, 32, 64, 48}, quarter, step, options).labels == 0);
-  // More than may be: the middle of them is kept.
+  const dense::Search wrong = dense::search_by_hints(ground, tile, quarter, step, options);
+  CHECK(std::abs(static_cast<double>(wrong.labels.size()) - static_cast<double>(clean.labels.size())) <= 2);
+  CHECK(dense::search_by_hints({}, tile, quarter, step, options).labels.empty());
+  // More than may be: those about the tile's own ground are kept.
   dense::DepthOptions few;
   few.most_labels = 6;
-  const dense::Search cut = dense::search_by_hints(ground, {32, 32, 64, 48}, quarter, step, few);
-  CHECK(cut.labels == 6);
-  const double label = (0.02 + 0.000005 * 4 * 64 - cut.plane.at(64, 56)) / step;
-  CHECK((label > 0 && label < 5));
+  const dense::Search cut = dense::search_by_hints(ground, tile, quarter, step, few);
+  CHECK(cut.labels.size() == 6);
+  const double own = (0.02 + 0.00001 * 4 * 64 - cut.plane.at(64, 56)) / step;
+  CHECK((own > cut.labels.front() && own < cut.labels.back()));
+}
+
+TEST_CASE("Tie points on several things make no plane through all of them") {
+  std::vector<dense::GroundHint> ground;
+  Random random(6);
+  for (int i = 0; i < 400; ++i) {
+    const Eigen::Vector2d x(random.uniform(0, 300), random.uniform(0, 300));
+    ground.push_back({x, i % 2 == 0 ? 10.0 : random.uniform(3, 9)});
+  }
+  const dense::Search found = dense::search_by_hints(ground, {0, 0, 64, 64}, 0.25, 0.001, {});
+  CHECK(found.plane.per_x == 0);
+  CHECK(found.plane.per_y == 0);
 }
 
 TEST_CASE("A small patch that nothing continues is emptied, a roof is not") {

@@ -8,7 +8,6 @@
 namespace mesograph::dense {
 
 namespace {
-
 constexpr float none = std::numeric_limits<float>::quiet_NaN();
 
 /// Photos of one level, and what is known of the depths there.
@@ -31,37 +30,64 @@ Tile with_margin(const Tile& tile, int margin, const photo::Grey& image) {
 constexpr std::uint8_t neutral = 64;  // the cost of a place that no partner sees
 
 /// Label planes, one after another, to the labels of one pixel side by side; in blocks that stay in the cache.
-void to_labels(const std::vector<std::uint8_t>& planes, CostTile& tile) {
-  const std::size_t pixels = planes.size() / tile.labels;
-  tile.cost.resize(planes.size());
+void to_slots(const std::vector<std::uint8_t>& planes, CostTile& tile) {
+  const auto slots = static_cast<std::size_t>(tile.slots()), pixels = planes.size() / tile.labels.size();
+  tile.cost.assign(pixels * slots, CostTile::closed);
   constexpr std::size_t block = 64;
   for (std::size_t first = 0; first < pixels; first += block)
-    for (int label = 0; label < tile.labels; ++label)
+    for (std::size_t label = 0; label < tile.labels.size(); ++label)
       for (std::size_t i = first; i < std::min(pixels, first + block); ++i)
-        tile.cost[i * tile.labels + label] = planes[label * pixels + i];
+        tile.cost[i * slots + label] = planes[label * pixels + i];
+}
+
+/// At the photo's rim windows leave it; the next that does not stands for them.
+void continue_to_rim(const Tile& tile, const photo::Grey& image, Bytes& cost) {
+  constexpr int reach = Census::reach;
+  if (tile.width <= 2 * reach || tile.height <= 2 * reach) return;
+  for (int row = 0; row < tile.height; ++row) {
+    std::uint8_t* of_row = &cost.at(0, row);
+    if (tile.col == 0) std::fill_n(of_row, reach, of_row[reach]);
+    if (tile.col + tile.width == image.width)
+      std::fill_n(of_row + tile.width - reach, reach, of_row[tile.width - reach - 1]);
+  }
+  for (int k = 0; k < reach; ++k) {
+    if (tile.row == 0) std::copy_n(&cost.at(0, reach), tile.width, &cost.at(0, k));
+    if (tile.row + tile.height == image.height)
+      std::copy_n(&cost.at(0, tile.height - reach - 1), tile.width, &cost.at(0, tile.height - 1 - k));
+  }
 }
 
 CostTile costs_of(const Level& level, const Tile& tile, const Search& search, const DepthOptions& options) {
   CostTile out{tile, search.plane, search.labels, {}};
-  if (out.labels == 0) return out;
-  const Tile outer = with_margin(tile, options.window, level.reference->image);
-  Sweep sweep(*level.reference, level.partners, outer, options.window, options.least_contrast);
-  std::vector<photo::Raster<float>> scores;
-  photo::Raster<float> score;
+  if (out.labels.empty()) return out;
+  const Tile outer = with_margin(tile, Census::reach, level.reference->image);
+  PlaneSweep sweep(*level.reference, level.partners, outer, options.least_difference);
+  Bytes cost;
   const std::size_t pixels = static_cast<std::size_t>(tile.width) * tile.height;
-  std::vector<std::uint8_t> planes(pixels * out.labels, neutral);
-  for (int label = 0; label < out.labels; ++label) {
+  std::vector<std::uint8_t> planes(pixels * out.labels.size(), CostTile::closed);
+  for (std::size_t label = 0; label < out.labels.size(); ++label) {
+    if (out.labels[label] == CostTile::gap) continue;
     InversePlane plane = search.plane;
-    plane.constant += label * level.step;
-    sweep.correlate(plane, scores);
-    Sweep::better_half(scores, score);
-    std::uint8_t* to = &planes[label * pixels];
-    for (int row = tile.row; row < tile.row + tile.height; ++row)
-      for (int col = tile.col; col < tile.col + tile.width; ++col, ++to)
-        if (const float s = score.at(col - outer.col, row - outer.row); s > Sweep::empty)
-          *to = static_cast<std::uint8_t>(std::clamp(63.5f * (1 - s), 0.0f, 127.0f) + 0.5f);
+    plane.constant += out.labels[label] * level.step;
+    sweep.costs(plane, cost);
+    continue_to_rim(outer, level.reference->image, cost);
+    for (int row = 0; row < tile.height; ++row) {
+      const std::uint8_t* from =
+          &cost.data[static_cast<std::size_t>(row + tile.row - outer.row) * outer.width + tile.col - outer.col];
+      std::uint8_t* to = &planes[label * pixels + static_cast<std::size_t>(row) * tile.width];
+      for (int col = 0; col < tile.width; ++col) to[col] = from[col] == PlaneSweep::empty ? neutral : from[col];
+    }
   }
-  to_labels(planes, out);
+  to_slots(planes, out);
+  return out;
+}
+
+/// The mean of several partners' costs is less noisy than one, so smaller penalties keep it smooth.
+SemiGlobalOptions penalties(std::size_t partners, const DepthOptions& options) {
+  const double share = std::pow(better_half_of(static_cast<int>(partners)), -0.75);  // tried on drawn and real photos
+  SemiGlobalOptions out = options.semi_global;
+  out.small_step = std::max(1, static_cast<int>(std::lround(share * out.small_step)));
+  out.large_step = std::max(2, static_cast<int>(std::lround(share * out.large_step)));
   return out;
 }
 
@@ -77,17 +103,15 @@ void match_area(const Level& level, const Tile& outer, const Tile& inner,
                       std::min(options.tile, outer.height - row)};
       volume.tiles.push_back(costs_of(level, tile, search(tile), options));
     }
-  const photo::Raster<float> labels = semi_global(volume, level.reference->image, options.semi_global);
+  const Labelled found = semi_global(volume, level.reference->image, penalties(level.partners.size(), options));
+  const double most_cost = options.most_differing * Census::most;
   for (int row = inner.row; row < inner.row + inner.height; ++row)
     for (int col = inner.col; col < inner.col + inner.width; ++col) {
       const int c = col - outer.col, r = row - outer.row;
-      const float label = labels.at(c, r);
-      if (!std::isfinite(label)) continue;
-      const CostTile& t = volume.tile_of(c, r);
-      const std::size_t at = static_cast<std::size_t>(row - t.tile.row) * t.tile.width + col - t.tile.col;
-      const float score = 1 - static_cast<float>(t.cost[at * t.labels + std::lround(label)]) / 63.5f;
-      const double w = t.plane.at(col + 0.5, row + 0.5) + label * level.step;
-      if (score >= options.least_score && w > 0) out.at(col, row) = static_cast<float>(1 / w);
+      const float label = found.label.at(c, r);
+      if (!std::isfinite(label) || found.cost.at(c, r) > most_cost) continue;
+      const double w = volume.tile_of(c, r).plane.at(col + 0.5, row + 0.5) + label * level.step;
+      if (w > 0) out.at(col, row) = static_cast<float>(1 / w);
     }
 }
 
@@ -131,14 +155,14 @@ photo::Raster<float> filled(const photo::Raster<float>& depth, const Tile& tile)
 /// Correlations before, on and behind the surface in three runs, as the better half of those on it says: where the
 /// best lies, in halves of a step, how good it is there, and what it is sure to, in steps.
 struct Peak {
-  float at = 0, score = Sweep::empty, sigma = 4;
+  float at = 0, score = SurfaceSweep::empty, sigma = 4;
 };
 Peak peak_of(const std::array<std::vector<photo::Raster<float>>, 3>& scores, std::size_t i) {
   std::array<std::pair<float, std::size_t>, 32> seen;
   std::size_t n = 0;
   for (std::size_t k = 0; k < scores[1].size() && n < seen.size(); ++k)
-    if (scores[0][k].data[i] > Sweep::empty && scores[1][k].data[i] > Sweep::empty &&
-        scores[2][k].data[i] > Sweep::empty)
+    if (scores[0][k].data[i] > SurfaceSweep::empty && scores[1][k].data[i] > SurfaceSweep::empty &&
+        scores[2][k].data[i] > SurfaceSweep::empty)
       seen[n++] = {-scores[1][k].data[i], k};
   if (n == 0) return {};
   std::sort(seen.begin(), seen.begin() + static_cast<std::ptrdiff_t>(n));
@@ -157,52 +181,113 @@ Peak peak_of(const std::array<std::vector<photo::Raster<float>>, 3>& scores, std
   return out;
 }
 
-/// Variance of a window's grey levels.
-double variance(const photo::Grey& image, int col, int row, int half) {
-  double sum = 0, squares = 0;
-  int n = 0;
-  for (int r = std::max(0, row - half); r <= std::min(image.height - 1, row + half); ++r)
-    for (int c = std::max(0, col - half); c <= std::min(image.width - 1, col + half); ++c) {
-      const double v = image.at(c, r);
-      sum += v, squares += v * v, ++n;
-    }
-  return squares / n - sum / n * (sum / n);
+/// What is between the place that path sums gave and the peak of correlation, by what each is sure to.
+Peak weighed(Peak peak, double label_sigma) {
+  const auto known = static_cast<float>(label_sigma * label_sigma), seen = peak.sigma * peak.sigma;
+  peak.at *= known / (known + seen);
+  peak.sigma = std::sqrt(known * seen / (known + seen));
+  return peak;
 }
 
-/// Whether what is in the middle of a window says little of its contrast: a window on water or concrete that just
-/// reaches a shore or an edge tells where that is, not where the pixel is.
-bool borrowed(const photo::Grey& image, int col, int row, const DepthOptions& options) {
-  const double middle = variance(image, col, row, (options.window + 1) / 2);
-  return middle < options.least_middle * variance(image, col, row, options.window);
+/// Variance of the grey levels of windows of a half width about each pixel of a tile; at the photo's rim of what of
+/// them lies inside.
+photo::Raster<float> variances(const photo::Grey& image, const Tile& tile, int half) {
+  const Tile outer = with_margin(tile, half, image);
+  // Of columns of pixels first, then of rows of these.
+  photo::Raster<float> sums(outer.width, tile.height), squares(outer.width, tile.height), out(tile.width, tile.height);
+  const auto inside = [](int at, int size) { return std::clamp(at, 0, size - 1); };
+  for (int row = 0; row < tile.height; ++row)
+    for (int r = inside(tile.row + row - half, image.height); r <= inside(tile.row + row + half, image.height); ++r) {
+      const float* from = &image.data[static_cast<std::size_t>(r) * image.width + outer.col];
+      float *sum = &sums.at(0, row), *square = &squares.at(0, row);
+      for (int c = 0; c < outer.width; ++c) sum[c] += from[c], square[c] += from[c] * from[c];
+    }
+  for (int row = 0; row < tile.height; ++row) {
+    const int rows = inside(tile.row + row + half, image.height) - inside(tile.row + row - half, image.height) + 1;
+    for (int col = 0; col < tile.width; ++col) {
+      float sum = 0, square = 0;
+      const int first = inside(tile.col + col - half, image.width), last = inside(tile.col + col + half, image.width);
+      for (int c = first - outer.col; c <= last - outer.col; ++c) sum += sums.at(c, row), square += squares.at(c, row);
+      const auto n = static_cast<float>(rows * (last - first + 1));
+      out.at(col, row) = square / n - sum / n * (sum / n);
+    }
+  }
+  return out;
+}
+
+/// Pixels of a tile whose windows have too little in their middle: a window on water or concrete that just reaches a
+/// shore or an edge tells where that is, not where the pixel is.
+photo::Raster<std::uint8_t> borrowed(const photo::Grey& image, const Tile& tile, const DepthOptions& options) {
+  const photo::Raster<float> middle = variances(image, tile, (options.window + 1) / 2),
+                             whole = variances(image, tile, options.window);
+  const auto share = static_cast<float>(options.least_middle);
+  photo::Raster<std::uint8_t> out(tile.width, tile.height);
+  for (std::size_t i = 0; i < out.data.size(); ++i) out.data[i] = middle.data[i] < share * whole.data[i] ? 1 : 0;
+  return out;
+}
+
+/// Noise of a photo, grey levels, where it shows least: standard deviation as Immerkaer (1996), Fast noise variance
+/// estimation, CVIU 64, has it, in the flattest of twenty squares.
+double noise_of(const photo::Grey& image) {
+  constexpr int side = 16;
+  std::vector<double> found;
+  for (int top = 1; top + side < image.height; top += 2 * side)
+    for (int left = 1; left + side < image.width; left += 2 * side) {
+      double sum = 0;
+      bool whole = true;
+      for (int row = top; row < top + side; ++row)
+        for (int col = left; col < left + side; ++col) {
+          const auto at = [&](int c, int r) { return static_cast<double>(image.at(col + c, row + r)); };
+          whole = whole && at(0, 0) > 0;
+          sum += std::abs(at(-1, -1) + at(1, -1) + at(-1, 1) + at(1, 1) -
+                          2 * (at(0, -1) + at(0, 1) + at(-1, 0) + at(1, 0)) + 4 * at(0, 0));
+        }
+      if (whole) found.push_back(std::sqrt(0.5 * 3.141592653589793) / 6 * sum / (side * side));
+    }
+  if (found.empty()) return 0;
+  const std::size_t at = found.size() / 20;
+  std::nth_element(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(at), found.end());
+  return found[at];
 }
 
 /// Lays the windows on the surface and moves it to where they are most alike; empties what is not alike.
 void refine(const Level& level, const DepthOptions& options, DepthMap& map) {
   photo::Raster<float>& depth = map.depth;
+  const photo::Grey& image = level.reference->image;
   const photo::Raster<float> found = depth;
   map.sigma = photo::Raster<std::uint8_t>(depth.width, depth.height);
   const auto half = static_cast<float>(0.5 * level.step);
+  const double least_contrast =
+      std::clamp(options.contrast_in_noise * noise_of(image), options.least_contrast[0], options.least_contrast[1]);
   std::array<std::vector<photo::Raster<float>>, 3> scores;
   for (int row = 0; row < depth.height; row += options.tile)
     for (int col = 0; col < depth.width; col += options.tile) {
       const Tile tile{col, row, std::min(options.tile, depth.width - col), std::min(options.tile, depth.height - row)};
-      const Tile outer = with_margin(tile, options.window, level.reference->image);
+      const Tile outer = with_margin(tile, options.window, image);
       photo::Raster<float> w = filled(found, outer);
       if (w.data.empty()) continue;
-      Sweep sweep(*level.reference, level.partners, outer, options.window, options.least_contrast);
+      SurfaceSweep sweep(*level.reference, level.partners, outer, options.window, least_contrast);
       for (float& v : w.data) v -= half;
       for (std::size_t side = 0; side < 3; ++side) {
         sweep.correlate(w, scores[side]);
         for (float& v : w.data) v += half;
       }
+      // Of a pair nobody else sees the place better.
+      const bool one = level.partners.size() == 1;
+      const photo::Raster<std::uint8_t> poor =
+          one ? photo::Raster<std::uint8_t>(tile.width, tile.height) : borrowed(image, tile, options);
       for (int r = tile.row; r < tile.row + tile.height; ++r)
         for (int c = tile.col; c < tile.col + tile.width; ++c) {
           float& d = depth.at(c, r);
           if (!(d > 0)) continue;
-          const Peak peak = peak_of(scores, static_cast<std::size_t>(r - outer.row) * outer.width + (c - outer.col));
-          d = peak.score >= options.least_score && !borrowed(level.reference->image, c, r, options)
-                  ? 1 / (1 / d + peak.at * half)
-                  : none;
+          // At the photo's rim windows leave it; the next that does not stands for them.
+          const int at_col = std::clamp(c, options.window, std::max(options.window, image.width - 1 - options.window)),
+                    at_row = std::clamp(r, options.window, std::max(options.window, image.height - 1 - options.window));
+          const Peak peak = weighed(
+              peak_of(scores, static_cast<std::size_t>(at_row - outer.row) * outer.width + (at_col - outer.col)),
+              options.label_sigma);
+          d = peak.score >= options.least_score && !poor.at(c - tile.col, r - tile.row) ? 1 / (1 / d + peak.at * half)
+                                                                                        : none;
           map.sigma.at(c, r) = static_cast<std::uint8_t>(
               std::clamp(64 * static_cast<float>(options.step_px) * peak.sigma, 1.0f, 255.0f) + 0.5f);
         }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <array>
 #include <mesograph/dense/semi_global.hpp>
 #include <vector>
 
@@ -15,17 +16,24 @@ struct DepthOptions {
   int area = 1536;       ///< pixels matched at once; bounds memory: 100 to 250 MB a thread
   double step_px = 1.0;  ///< parallax between neighbouring labels in the widest partner; more skips minima
   /// Beyond the depths of tie points at the coarsest level, for huts, shrubs, edges: shares of the depth and of what
-  /// the points span about their plane.
-  double pad = 0.045, pad_of_span = 0.2;
+  /// the points span; and of that span once more towards the photo, for what stands out and holds no tie point.
+  double pad = 0.045, pad_of_span = 0.2, nearer_of_span = 0.8;
   int pad_labels = 4;  ///< beyond the depths of the coarser level at the others
   int most_labels = 256;
-  double least_contrast = 1.2;  ///< grey levels: standard deviation of a window below which nothing is matched
-  double least_middle = 0.3;    ///< share of a window's variance that its inner part of half the width must have
-  double least_score = 0.45;    ///< correlation below which a pixel stays empty
+  /// Standard deviation of a window, in that of the photo's noise, below which nothing is matched, and the grey levels
+  /// between which that lies.
+  double contrast_in_noise = 2.0;
+  std::array<double, 2> least_contrast = {0.4, 1.2};
+  double least_middle = 0.35;   ///< share of a window's variance that its inner part of half the width must have
+  int least_difference = 2;     ///< grey levels between two pixels below which noise says which is brighter
+  double most_differing = 0.5;  ///< share of comparisons of brightness above which a pixel is not handed on
+  /// Steps: standard deviation of the place that path sums give. Correlation that is less sure moves it less.
+  double label_sigma = 0.5;
+  double least_score = 0.3;  ///< correlation below which a pixel stays empty
   /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground, or so many
   /// labels, are emptied.
   int least_patch = 50;
-  double speck_step_px = 2.0, speck_step = 0.5;
+  double speck_step_px = 2.0, speck_step = 0.75;
   SemiGlobalOptions semi_global;
 };
 
@@ -51,12 +59,12 @@ struct DepthMap {
   }
 };
 
-/// Depths of the pixels of `reference`. The photos are swept by planes: those of tie points at the coarsest of three
-/// levels, at the finer ones those of what the coarser one found, tile by tile. Windows then lie on sloping ground in
-/// every photo, oblique ones too. Cost: mean of the better half of the partners' normalised cross-correlations
-/// (exposure and lighting of a whole window drop out, photos that do not see a place drop out), then semi-global. Last,
-/// windows are laid on the surface found, and correlations half a step before and behind it give its place between
-/// labels. Cost in time goes with pixels and partners; one thread.
+/// Depths of the pixels of `reference`. The photos are swept by planes: at the coarsest of three levels by those of tie
+/// points, over all depths that the photo's tie points have and nearer ones, at the finer ones by those of what the
+/// coarser one found, tile by tile. Windows then lie on sloping ground in every photo, oblique ones too. Cost: mean of
+/// the better half of the partners' census (exposure and lighting drop out, photos that do not see a place drop out),
+/// then semi-global. Last, windows are laid on the surface found, and correlations half a step before and behind it
+/// move it by as much as they are surer than the path sums. Cost in time goes with pixels and partners; one thread.
 /// Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR; Gallup, Frahm, Mordohai, Yang,
 /// Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions, CVPR; Hirschmueller (2008).
 DepthMap match_depth(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,

@@ -1,7 +1,6 @@
 #include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
-#include <functional>
 #include <mesograph/base/median.hpp>
 #include <mesograph/dense/depth_range.hpp>
 
@@ -45,25 +44,24 @@ InversePlane plane_through(std::vector<Sample> samples) {
   return plane;
 }
 
-/// Labels about a plane from `trimmed` of them to all but as many, and `pad(span)` beyond.
-Search search_about(const InversePlane& plane, const std::vector<Sample>& samples, double trimmed, double step,
-                    int most_labels, const std::function<double(double)>& pad) {
-  Search out;
-  out.plane = plane;
-  std::vector<double> off;
-  for (const Sample& s : samples) off.push_back(s.w - out.plane.at(s.x, s.y));
-  std::sort(off.begin(), off.end());
-  const auto range = [&](double share) {
-    const auto cut = static_cast<std::size_t>(share * static_cast<double>(off.size()));
-    const double low = off[cut], high = off[off.size() - 1 - cut], more = pad(high - low);
-    return std::pair(static_cast<int>(std::floor((low - more) / step)),
-                     static_cast<int>(std::ceil((high + more) / step)));
-  };
-  auto [low, high] = range(trimmed);
-  if (high - low >= most_labels) std::tie(low, high) = range(0.05);
-  if (high - low >= most_labels) low = -most_labels / 2, high = low + most_labels - 1;
-  out.plane.constant += low * step;
-  out.labels = high - low + 1;
+/// The values but for the lowest and highest `share` of them.
+std::pair<double, double> range_of(std::vector<double> values, double share) {
+  std::sort(values.begin(), values.end());
+  const auto cut = static_cast<std::size_t>(share * static_cast<double>(values.size()));
+  return {values[cut], values[values.size() - 1 - cut]};
+}
+
+/// Labels within `pad` of those at which samples lie; a gap stands for what is left out.
+std::vector<int> labels_about(const std::vector<double>& off, double step, int pad) {
+  std::vector<int> at;
+  for (const double v : off) at.push_back(static_cast<int>(std::lround(v / step)));
+  std::sort(at.begin(), at.end());
+  std::vector<int> out;
+  for (const int k : at) {
+    const int first = out.empty() ? k - pad : std::max(k - pad, out.back() + 1);
+    if (!out.empty() && first > out.back() + 1) out.push_back(CostTile::gap);
+    for (int label = first; label <= k + pad; ++label) out.push_back(label);
+  }
   return out;
 }
 
@@ -94,24 +92,74 @@ InversePlane plane_along(const photo::Raster<float>& coarser, const std::vector<
 
 }  // namespace
 
-Search search_by_hints(const std::vector<GroundHint>& ground, const Tile& tile, double scale, double step,
-                       const DepthOptions& options) {
-  std::vector<Sample> samples;
+namespace {
+
+/// Tie points in a tile and about it, as far out as it takes to have some.
+std::vector<Sample> samples_about(const std::vector<GroundHint>& ground, const Tile& tile, double scale) {
+  constexpr std::size_t enough = 10;
+  std::vector<Sample> out;
   for (const double reach : {1.0, 3.0, 1e6}) {
-    samples.clear();
+    out.clear();
     for (const GroundHint& hint : ground) {
       const double x = hint.x.x() * scale, y = hint.x.y() * scale;
       if (x > tile.col - reach * tile.width && x < tile.col + (1 + reach) * tile.width &&
           y > tile.row - reach * tile.height && y < tile.row + (1 + reach) * tile.height && hint.depth > 0)
-        samples.push_back({x, y, 1 / hint.depth});
+        out.push_back({x, y, 1 / hint.depth});
     }
-    if (samples.size() >= 10) break;
+    if (out.size() >= enough) break;
   }
+  return out;
+}
+
+/// Least and largest inverse depth of a plane in a tile.
+std::pair<double, double> range_in(const InversePlane& plane, const Tile& tile) {
+  const double at[] = {plane.at(tile.col, tile.row), plane.at(tile.col + tile.width, tile.row),
+                       plane.at(tile.col, tile.row + tile.height),
+                       plane.at(tile.col + tile.width, tile.row + tile.height)};
+  const auto [least, most] = std::minmax_element(std::begin(at), std::end(at));
+  return {*least, *most};
+}
+
+/// Whether samples lie much nearer to a plane than to what faces the photo: they are of one thing and not of several.
+bool lie_on(const InversePlane& plane, const std::vector<Sample>& samples, double usual) {
+  std::vector<double> off, level;
+  for (const Sample& s : samples) {
+    off.push_back(std::abs(s.w - plane.at(s.x, s.y)));
+    level.push_back(std::abs(s.w - usual));
+  }
+  return median(std::move(off)) <= 0.5 * median(std::move(level));
+}
+
+}  // namespace
+
+Search search_by_hints(const std::vector<GroundHint>& ground, const Tile& tile, double scale, double step,
+                       const DepthOptions& options) {
+  const std::vector<Sample> samples = samples_about(ground, tile, scale);
   if (samples.empty()) return {};
-  const double here = samples[samples.size() / 2].w;
+  std::vector<double> all, here;
+  for (const GroundHint& hint : ground)
+    if (hint.depth > 0) all.push_back(1 / hint.depth);
+  for (const Sample& s : samples) here.push_back(s.w);
+  const double usual = median(std::move(here));
   // Up to one in a hundred points may be wrong; their depths do not stretch the range.
-  return search_about(plane_through(samples), samples, 0.01, step, options.most_labels,
-                      [&](double span) { return options.pad * here + options.pad_of_span * span; });
+  const auto [low, high] = range_of(std::move(all), 0.01);
+  const double more = options.pad * usual + options.pad_of_span * (high - low), farthest = low - more,
+               nearest = high + more + options.nearer_of_span * (high - low);
+  Search out;
+  out.plane = plane_through(samples);
+  auto [least, most] = range_in(out.plane, tile);
+  if (least < farthest || most > nearest || !lie_on(out.plane, samples, usual)) {
+    out.plane = {usual, 0, 0};
+    least = most = usual;
+  }
+  auto first = static_cast<int>(std::floor((farthest - most) / step)),
+       last = static_cast<int>(std::ceil((nearest - least) / step));
+  if (last - first >= options.most_labels) {  // as many about the plane
+    first = std::clamp(-options.most_labels / 2, first, last - options.most_labels + 1);
+    last = first + options.most_labels - 1;
+  }
+  for (int label = first; label <= last; ++label) out.labels.push_back(label);
+  return out;
 }
 
 Search search_by_coarser(const photo::Raster<float>& coarser, const Tile& tile, double step,
@@ -128,8 +176,21 @@ Search search_by_coarser(const photo::Raster<float>& coarser, const Tile& tile, 
     if (samples.size() >= 20) break;
   }
   if (samples.empty()) return {};
-  return search_about(plane_along(coarser, samples), samples, 0, step, options.most_labels,
-                      [&](double) { return options.pad_labels * step; });
+  Search out;
+  out.plane = plane_along(coarser, samples);
+  std::vector<double> off;
+  for (const Sample& s : samples) off.push_back(s.w - out.plane.at(s.x, s.y));
+  out.labels = labels_about(off, step, options.pad_labels);
+  if (static_cast<int>(out.labels.size()) > options.most_labels) {
+    const auto [low, high] = range_of(off, 0.05);
+    std::erase_if(off, [&, low = low, high = high](double v) { return v < low || v > high; });
+    out.labels = labels_about(off, step, options.pad_labels);
+  }
+  if (static_cast<int>(out.labels.size()) > options.most_labels) {
+    out.labels.resize(options.most_labels);
+    if (out.labels.back() == CostTile::gap) out.labels.pop_back();
+  }
+  return out;
 }
 
 }  // namespace mesograph::dense

@@ -71,6 +71,7 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
   Agreement out;
   const double own = footprint(reference.pinhole, at.X);
   const double weak = std::clamp(at.parallax_pixel / (6 * at.pixel), 1.0, 2.0);
+  const double alone = others.size() == 1 ? options.alone_tolerance_px * at.parallax_pixel : 0;
   bool pair_agrees = false;  // by the stricter rule for two alone
   for (const MappedView* other : others) {
     const Pinhole& p = other->pinhole;
@@ -81,9 +82,9 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
     const double sigma = other->map.sigma_at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
     const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * weak * at.parallax_pixel;
     const double sure = sharp ? options.sharp_tolerance_px * weak * at.parallax_pixel : 0;
-    if (!(std::abs(distance) <= std::max(options.tolerance_px * at.pixel, sure))) continue;
+    if (!(std::abs(distance) <= std::max({options.tolerance_px * at.pixel, sure, alone}))) continue;
     out.add(distance, footprint(p, at.X) < own);
-    pair_agrees = std::abs(distance) <= std::max(options.pair_tolerance_px * at.pixel, sure);
+    pair_agrees = std::abs(distance) <= std::max({options.pair_tolerance_px * at.pixel, sure, alone});
   }
   if (out.n == 2 && !pair_agrees) out.n = 1;
   return out;
@@ -201,7 +202,7 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
       point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
     point.rays = static_cast<std::uint8_t>(rays);
     // Neighbouring pixels share much of their windows; a good part of the variance is each one's own.
-    const double gain = 0.55 + 0.45 / n;
+    const double gain = std::min(1.0, 0.25 + 1.0 / n);
     point.sigma_match = static_cast<float>(std::sqrt(gain * variance / weight));
     point.normal = normal;
     out.push_back(point);

@@ -23,6 +23,8 @@ struct FuseOptions {
   /// is many on the ground.
   double tolerance_px = 1.5, pair_tolerance_px = 0.75;
   double sharp_px = 0.3, sharp_tolerance_px = 0.5;
+  /// Pixels of parallax within which the two photos of a pair agree that nobody else sees: nothing decides better.
+  double alone_tolerance_px = 1.0;
   double max_sigma = nan;  ///< m; NaN: no limit
   /// Of the photos that agree on a place so many, the best placed ones, give a point. Fewer: smaller files on the way,
   /// colours of one photo. Each point takes the mean of all, whoever gives it.

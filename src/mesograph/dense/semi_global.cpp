@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/wide.hpp>
@@ -8,64 +9,107 @@ namespace mesograph::dense {
 
 namespace {
 
-/// One step along a path: from the sums `before` (labels + 2, a large value at both ends) of the pixel behind to `now`;
-/// adds them to `total`. Returns the least of `now`.
-MESOGRAPH_WIDE std::int16_t step(const std::uint8_t* cost, const std::int16_t* before, std::int16_t least_before,
-                                 int small_step, int large_step, int labels, std::int16_t* now, std::int16_t* total) {
-  const auto jump = static_cast<std::int16_t>(least_before + large_step), slope = static_cast<std::int16_t>(small_step);
-  std::int16_t least = INT16_MAX;
-  for (int d = 0; d < labels; ++d) {
-    const auto side = static_cast<std::int16_t>(std::min(before[d], before[d + 2]) + slope);
-    const std::int16_t best = std::min(std::min(before[d + 1], side), jump);
-    const auto value = static_cast<std::int16_t>(cost[d] + best - least_before);
-    now[d + 1] = value;
-    total[d] = static_cast<std::int16_t>(total[d] + value);
-    least = std::min(least, value);
+constexpr std::int16_t beyond = 8000;  // sums of eight paths stay below 8 (255 + large_step)
+
+/// One of the four paths that meet in a pixel: sums of the pixel behind (from `before`, a large value at both ends) and
+/// their least, what a jump costs here, and where the pixel's own sums go.
+struct Path {
+  const std::int16_t* before = nullptr;
+  std::int16_t* now = nullptr;
+  std::int16_t least_before = 0, jump = 0;
+};
+
+/// Steps to a pixel along four paths, whose sums are added to `total`. The least of each goes to `least`.
+MESOGRAPH_WIDE void step(const std::uint8_t* cost, const std::array<Path, 4>& path, int small_step, int slots,
+                         std::int16_t* total, std::int16_t* least) {
+  const auto slope = static_cast<std::int16_t>(small_step);
+  for (std::size_t k = 0; k < 4; ++k) {
+    const std::int16_t* __restrict before = path[k].before;
+    std::int16_t* __restrict now = path[k].now;
+    std::int16_t* __restrict sum = total;
+    const std::int16_t taken = path[k].least_before, jump = static_cast<std::int16_t>(taken + path[k].jump);
+    std::int16_t lowest = INT16_MAX;
+    for (int d = 0; d < slots / 16 * 16; ++d) {
+      const auto side = static_cast<std::int16_t>(std::min(before[d], before[d + 2]) + slope);
+      const std::int16_t best = std::min(std::min(before[d + 1], side), jump);
+      const auto value = static_cast<std::int16_t>(cost[d] + best - taken);
+      now[d + 1] = value;
+      sum[d] = static_cast<std::int16_t>(sum[d] + value);
+      lowest = std::min(lowest, value);
+    }
+    least[k] = lowest;
+    now[0] = now[slots + 1] = beyond;
   }
+}
+
+MESOGRAPH_WIDE std::int16_t least_of(const std::int16_t* values, int slots) {
+  std::int16_t least = INT16_MAX;
+  for (int d = 0; d < slots / 16 * 16; ++d) least = std::min(least, values[d]);
   return least;
 }
 
-constexpr std::int16_t beyond = 8000;  // sums of eight paths stay below 8 (127 + large_step)
+/// Where labels of a tile lie among its slots.
+struct SlotOf {
+  int first = 0;
+  std::vector<int> slot;  // of first, first + 1 ...; -1: none
+
+  explicit SlotOf(const std::vector<int>& labels) {
+    if (labels.empty()) return;
+    first = labels.front();
+    slot.assign(static_cast<std::size_t>(labels.back() - first) + 1, -1);
+    for (std::size_t k = 0; k < labels.size(); ++k)
+      if (labels[k] != CostTile::gap) slot[static_cast<std::size_t>(labels[k] - first)] = static_cast<int>(k);
+  }
+  int operator()(int label) const {
+    const int at = label - first;
+    return at >= 0 && at < static_cast<int>(slot.size()) ? slot[static_cast<std::size_t>(at)] : -1;
+  }
+};
 
 /// Sums of all paths, tile by tile like the costs.
 class Paths {
  public:
   Paths(const CostVolume& volume, const photo::Grey& image, const SemiGlobalOptions& options)
       : v_(volume), image_(image), options_(options), total_(volume.tiles.size()) {
+    std::size_t widest = 0, at = 0;
+    int most = 0;
     for (std::size_t t = 0; t < total_.size(); ++t) {
-      total_[t].assign(v_.tiles[t].cost.size(), 0);
-      most_labels_ = std::max(most_labels_, v_.tiles[t].labels);
+      const CostTile& tile = v_.tiles[t];
+      total_[t].assign(tile.cost.size(), 0);
+      slot_of_.emplace_back(tile.labels);
+      slots_.push_back(tile.slots());
+      most = std::max(most, slots_[t]);
+      if (t % v_.across() == 0) at = 0;
+      start_.push_back(at);
+      at += static_cast<std::size_t>(tile.tile.width) * (slots_[t] + 2);
+      widest = std::max(widest, at);
     }
-    for (int col = 0; col < v_.area.width; ++col) of_column_.push_back(col / v_.tile_size);
-    for (int row = 0; row < v_.area.height; ++row)
-      of_row_.push_back(static_cast<std::size_t>(row / v_.tile_size) * v_.across());
-    stride_ = most_labels_ + 2;
-    shifted_.resize(stride_);
+    for (auto& rows : rows_)
+      for (auto& row : rows) row.resize(widest);
+    for (auto& row : least_) row.resize(4 * static_cast<std::size_t>(v_.area.width));
+    for (auto& shifted : shifted_) shifted.resize(most + 2);
+    for (std::size_t contrast = 0; contrast < jump_.size(); ++contrast) {
+      const auto jump = static_cast<int>(static_cast<float>(options.large_step) /
+                                         (1 + static_cast<float>(contrast) / options.edge_contrast));
+      jump_[contrast] = static_cast<std::int16_t>(std::max(jump, options.small_step + 1));
+    }
   }
 
-  const std::int16_t* total(int col, int row) const {
-    const std::size_t t = index(col, row);
-    return &total_[t][place(v_.tiles[t], col, row)];
-  }
+  const std::int16_t* total(std::size_t t, std::size_t pixel) const { return &total_[t][pixel * slots_[t]]; }
 
   /// Adds the sums of the four directions that come from pixels before one, row by row, or of the opposite four: costs
   /// and totals go through memory twice and not eight times.
   void run(bool forward) {
-    const int w = v_.area.width, h = v_.area.height, sign = forward ? 1 : -1;
-    for (int direction = 0; direction < 4; ++direction)
-      for (int k = 0; k < 2; ++k) {
-        rows_[direction][k].assign(static_cast<std::size_t>(w) * stride_, beyond);
-        least_[direction][k].assign(w, 0);
+    const int h = v_.area.height, across = v_.across();
+    sign_ = forward ? 1 : -1;
+    for (int y = 0; y < h; ++y) {
+      row_ = forward ? y : h - 1 - y;
+      parity_ = y & 1;
+      for (int k = 0; k < across; ++k) {
+        const int of_row = forward ? k : across - 1 - k;
+        along_tile(static_cast<std::size_t>(row_ / v_.tile_size) * across + of_row);
       }
-    for (int y = 0; y < h; ++y)
-      for (int x = 0; x < w; ++x) {
-        const int col = forward ? x : w - 1 - x, row = forward ? y : h - 1 - y;
-        const std::size_t t = index(col, row);
-        if (v_.tiles[t].labels == 0) continue;
-        const std::size_t at = place(v_.tiles[t], col, row);
-        for (int direction = 0; direction < 4; ++direction)
-          visit(t, at, col, row, sign * steps[direction][0], sign * steps[direction][1], direction, y & 1);
-      }
+    }
   }
 
  private:
@@ -73,78 +117,122 @@ class Paths {
   const photo::Grey& image_;
   const SemiGlobalOptions& options_;
   std::vector<std::vector<std::int16_t>> total_;
-  std::vector<std::int16_t> rows_[4][2], least_[4][2], shifted_;
-  int most_labels_ = 0, stride_ = 0;
+  std::vector<SlotOf> slot_of_;
+  std::vector<int> slots_;
+  std::vector<std::size_t> start_;  // of a tile's sums in a row of them
+  std::vector<std::int16_t> rows_[4][2], least_[2], shifted_[4];
+  std::array<std::int16_t, 256> jump_;  // by grey levels between neighbours
+  int sign_ = 1, row_ = 0, parity_ = 0;
   static constexpr int steps[4][2] = {{1, 0}, {0, 1}, {1, 1}, {-1, 1}};  // columns and rows from the pixel behind
 
-  std::vector<std::size_t> of_column_,
-      of_row_;  // the tile of a pixel is the sum of both: divisions cost more than sums
-
-  std::size_t index(int col, int row) const { return of_column_[col] + of_row_[row]; }
-  std::size_t place(const CostTile& t, int col, int row) const {
-    const int c = col + v_.area.col - t.tile.col, r = row + v_.area.row - t.tile.row;
-    return (static_cast<std::size_t>(r) * t.tile.width + c) * t.labels;
+  std::int16_t* sums(int direction, int parity, std::size_t t, int col) {
+    const std::size_t in_tile = col + v_.area.col - v_.tiles[t].tile.col;
+    return &rows_[direction][parity][start_[t] + in_tile * (slots_[t] + 2)];
   }
 
-  void visit(std::size_t t, std::size_t at, int col, int row, int dc, int dr, int direction, int parity) {
+  void along_tile(std::size_t t) {
     const CostTile& here = v_.tiles[t];
-    std::int16_t* now = &rows_[direction][parity][static_cast<std::size_t>(col) * stride_];
-    const int from_col = col - dc, from_row = row - dr, behind = dr == 0 ? parity : parity ^ 1;
-    const bool starts = from_col < 0 || from_col >= v_.area.width || from_row < 0 || from_row >= v_.area.height ||
-                        v_.tiles[index(from_col, from_row)].labels == 0;
-    const std::int16_t* before = shifted_.data();
-    std::int16_t least_before = 0;
-    int large = options_.large_step;
-    if (starts) {
-      std::fill_n(shifted_.begin() + 1, here.labels, std::int16_t{0});
-      shifted_[0] = shifted_[here.labels + 1] = beyond;
-    } else {
-      least_before = least_[direction][behind][from_col];
-      const std::int16_t* sums = &rows_[direction][behind][static_cast<std::size_t>(from_col) * stride_];
-      const CostTile& there = v_.tiles[index(from_col, from_row)];
-      if (&there == &here)
-        before = sums;
-      else
-        carry_over(there, here, sums, col, row);
-      const float contrast = std::abs(image_.at(col + v_.area.col, row + v_.area.row) -
-                                      image_.at(from_col + v_.area.col, from_row + v_.area.row));
-      if (contrast > 20.0f) large = std::max(large / 2, options_.small_step + 1);
+    if (here.labels.empty()) return;
+    const int first = here.tile.col - v_.area.col, last = first + here.tile.width - 1,
+              in_tile = row_ + v_.area.row - here.tile.row,
+              behind = in_tile - sign_;  // the row behind, counted from the tile's first
+    const bool row_inside = behind >= 0 && behind < here.tile.height;
+    const std::size_t at = static_cast<std::size_t>(in_tile) * here.tile.width * slots_[t];
+    std::array<Path, 4> paths;
+    for (int k = 0; k < here.tile.width; ++k) {
+      const int col = sign_ > 0 ? first + k : last - k;
+      const bool inside = row_inside && col > first && col < last;
+      for (int direction = 0; direction < 4; ++direction) paths[direction] = arrive(t, col, direction, inside);
+      const std::size_t place = at + static_cast<std::size_t>(col - first) * slots_[t];
+      step(&here.cost[place], paths, options_.small_step, slots_[t], &total_[t][place],
+           &least_[parity_][4 * static_cast<std::size_t>(col)]);
     }
-    least_[direction][parity][col] =
-        step(&here.cost[at], before, least_before, options_.small_step, large, here.labels, now, &total_[t][at]);
-    now[0] = now[here.labels + 1] = beyond;
+  }
+
+  /// `inside`: all pixels behind lie in the same tile.
+  Path arrive(std::size_t t, int col, int direction, bool inside) {
+    const int from_col = col - sign_ * steps[direction][0], from_row = row_ - sign_ * steps[direction][1],
+              behind = steps[direction][1] == 0 ? parity_ : parity_ ^ 1;
+    Path out;
+    out.now = sums(direction, parity_, t, col);
+    std::size_t from = t;
+    if (!inside) {
+      const bool there = from_col >= 0 && from_col < v_.area.width && from_row >= 0 && from_row < v_.area.height;
+      if (there) from = static_cast<std::size_t>(from_row / v_.tile_size) * v_.across() + from_col / v_.tile_size;
+      if (!there || v_.tiles[from].labels.empty()) {
+        std::vector<std::int16_t>& starts = shifted_[direction];
+        std::fill_n(starts.begin() + 1, slots_[t], std::int16_t{0});
+        starts[0] = starts[slots_[t] + 1] = beyond;
+        out.before = starts.data();
+        out.jump = static_cast<std::int16_t>(options_.large_step);
+        return out;
+      }
+    }
+    out.least_before = least_[behind][4 * static_cast<std::size_t>(from_col) + direction];
+    out.before = sums(direction, behind, from, from_col);
+    if (from != t) {
+      carry_over(from, t, out.before, col, row_, shifted_[direction]);
+      out.before = shifted_[direction].data();
+    }
+    const float contrast = std::abs(image_.at(col + v_.area.col, row_ + v_.area.row) -
+                                    image_.at(from_col + v_.area.col, from_row + v_.area.row));
+    out.jump = jump_[static_cast<std::size_t>(std::min(contrast, 255.0f))];
+    return out;
   }
 
   /// Sums of a pixel of another tile by the labels of this one that lie nearest in depth.
-  void carry_over(const CostTile& from, const CostTile& to, const std::int16_t* sums, int col, int row) {
+  void carry_over(std::size_t from, std::size_t to, const std::int16_t* sums, int col, int row,
+                  std::vector<std::int16_t>& out) const {
     const double x = v_.area.col + col + 0.5, y = v_.area.row + row + 0.5;
+    const CostTile& here = v_.tiles[to];
     const auto shift = static_cast<int>(
-        std::lround(std::clamp((to.plane.at(x, y) - from.plane.at(x, y)) / v_.step, -30000.0, 30000.0)));
-    for (int d = -1; d <= to.labels; ++d) {
-      const int k = d + shift;
-      shifted_[d + 1] = k >= 0 && k < from.labels ? sums[k + 1] : beyond;
-    }
+        std::lround(std::clamp((here.plane.at(x, y) - v_.tiles[from].plane.at(x, y)) / v_.step, -30000.0, 30000.0)));
+    std::fill_n(out.begin(), slots_[to] + 2, beyond);
+    const auto carried = [&](int label) {
+      const int k = slot_of_[from](label + shift);
+      return k >= 0 ? sums[k + 1] : beyond;
+    };
+    for (std::size_t d = 0; d < here.labels.size(); ++d)
+      if (here.labels[d] != CostTile::gap) out[d + 1] = carried(here.labels[d]);
+    out[0] = carried(here.labels.front() - 1);
+    // What lies past the last label is a slot of its own unless all are full.
+    out[here.labels.size() + 1] = carried(here.labels.back() + 1);
   }
 };
 
+/// Where the sums of a pixel are least, between labels; false where that is not inside them.
+bool best_of(const std::int16_t* sums, const CostTile& tile, std::size_t& best, float& label) {
+  const std::size_t n = tile.labels.size();
+  best = static_cast<std::size_t>(std::find(sums, sums + n, least_of(sums, tile.slots())) - sums);
+  if (best == 0 || best + 1 >= n) return false;
+  for (const std::size_t k : {best - 1, best, best + 1})
+    if (tile.labels[k] == CostTile::gap) return false;
+  const int left = sums[best - 1] - sums[best], right = sums[best + 1] - sums[best];
+  label = static_cast<float>(tile.labels[best]) +
+          (left + right > 0 ? 0.5f * static_cast<float>(left - right) / static_cast<float>(left + right) : 0.0f);
+  return true;
+}
+
 }  // namespace
 
-photo::Raster<float> semi_global(const CostVolume& v, const photo::Grey& image, const SemiGlobalOptions& options) {
+Labelled semi_global(const CostVolume& v, const photo::Grey& image, const SemiGlobalOptions& options) {
   Paths paths(v, image, options);
   for (const bool forward : {true, false}) paths.run(forward);
-  photo::Raster<float> out(v.area.width, v.area.height, 1, std::numeric_limits<float>::quiet_NaN());
-  for (int row = 0; row < v.area.height; ++row)
-    for (int col = 0; col < v.area.width; ++col) {
-      const int labels = v.tile_of(col, row).labels;
-      if (labels < 3) continue;
-      const std::int16_t* t = paths.total(col, row);
-      const auto best = static_cast<int>(std::min_element(t, t + labels) - t);
-      if (best == 0 || best == labels - 1) continue;
-      const int left = t[best - 1] - t[best], right = t[best + 1] - t[best];
-      out.at(col, row) =
-          static_cast<float>(best) +
-          (left + right > 0 ? 0.5f * static_cast<float>(left - right) / static_cast<float>(left + right) : 0.0f);
+  Labelled out{photo::Raster<float>(v.area.width, v.area.height, 1, std::numeric_limits<float>::quiet_NaN()),
+               Bytes(v.area.width, v.area.height)};
+  for (std::size_t t = 0; t < v.tiles.size(); ++t) {
+    const CostTile& tile = v.tiles[t];
+    const auto width = static_cast<std::size_t>(tile.tile.width);
+    for (std::size_t pixel = 0; tile.labels.size() >= 3 && pixel < width * tile.tile.height; ++pixel) {
+      std::size_t best = 0;
+      float label = 0;
+      if (!best_of(paths.total(t, pixel), tile, best, label)) continue;
+      const int col = tile.tile.col - v.area.col + static_cast<int>(pixel % width),
+                row = tile.tile.row - v.area.row + static_cast<int>(pixel / width);
+      out.label.at(col, row) = label;
+      out.cost.at(col, row) = tile.cost[pixel * tile.slots() + best];
     }
+  }
   return out;
 }
 

@@ -1,18 +1,26 @@
 #pragma once
 
+#include <climits>
 #include <cstdint>
 #include <mesograph/dense/sweep.hpp>
 #include <vector>
 
 namespace mesograph::dense {
 
-/// Matching costs of the pixels of one tile: 0 (alike) to 127 (opposite). Label k is the inverse depth
-/// plane + k step; labels of one pixel lie side by side.
+/// Matching costs of the pixels of one tile, 0 (alike) to 127 (opposite), at inverse depths
+/// plane + labels[k] * step. Labels rise; where some are left out, for nothing is expected between a roof and the
+/// ground, `gap` stands in their place.
 struct CostTile {
+  static constexpr int gap = INT_MIN;
+
   Tile tile;  ///< in its photo
   InversePlane plane;
-  int labels = 0;  ///< 0: nothing is matched here
-  std::vector<std::uint8_t> cost;
+  std::vector<int> labels;         ///< none: nothing is matched here
+  std::vector<std::uint8_t> cost;  ///< of one pixel side by side, slots() of them; `closed` at gaps and past the end
+
+  static constexpr std::uint8_t closed = 255;
+  /// Places for costs of a pixel: as many as are added up at once, or a multiple of it.
+  int slots() const { return (static_cast<int>(labels.size()) + 15) / 16 * 16; }
 };
 
 /// Tiles of one size (smaller at the right and lower rim) that cover an area of a photo, row by row, each with labels
@@ -31,17 +39,22 @@ struct CostVolume {
 };
 
 struct SemiGlobalOptions {
-  int small_step = 5;  ///< penalty for neighbours one label apart: slopes. More: smoother, flattens
-  int large_step =
-      45;  ///< for more than one: edges. More: fewer outliers, rounder edges; halved where the photo has an edge
+  int small_step = 28;   ///< penalty for neighbours one label apart: slopes. More: smoother, flattens
+  int large_step = 170;  ///< for more than one: edges. More: fewer outliers, rounder edges
+  /// Grey levels between neighbours at which an edge is so likely that the penalty for more than one label is halved.
+  float edge_contrast = 10;
 };
 
-/// Labels with sub-label position over the area: the minimum over eight path sums, a parabola through it and its
-/// neighbours. Between tiles the label goes on that lies nearest in depth. NaN: no minimum inside. Sums are integers,
-/// so they are the same on any processor.
+/// What semi_global finds, of the area's size.
+struct Labelled {
+  photo::Raster<float> label;  ///< in steps from the tile's plane, between labels; NaN: no minimum inside
+  Bytes cost;                  ///< of the label next to it
+};
+
+/// Labels over the area: the minimum over eight path sums, a parabola through it and its neighbours. Between tiles the
+/// label goes on that lies nearest in depth. Sums are integers, so they are the same on any processor.
 /// Source: Hirschmueller (2008), Stereo processing by semiglobal matching and mutual information, PAMI 30; tiles with
 /// ranges of their own after Rothermel, Wenzel, Fritsch, Haala (2012), SURE: photogrammetric surface reconstruction.
-photo::Raster<float> semi_global(const CostVolume& volume, const photo::Grey& image,
-                                 const SemiGlobalOptions& options = {});
+Labelled semi_global(const CostVolume& volume, const photo::Grey& image, const SemiGlobalOptions& options = {});
 
 }  // namespace mesograph::dense

@@ -1,56 +1,54 @@
 #pragma once
 
+#include <mesograph/dense/census.hpp>
 #include <mesograph/dense/correlate.hpp>
-#include <mesograph/dense/pinhole.hpp>
+#include <mesograph/dense/warp.hpp>
 #include <vector>
 
 namespace mesograph::dense {
 
-/// Part of a photo, pixels.
-struct Tile {
-  int col = 0, row = 0, width = 0, height = 0;
-};
-
-/// A plane in space as a photo sees it: the inverse of the depth along its axis, 1/m, is linear in its image points.
-struct InversePlane {
-  double constant = 0, per_x = 0, per_y = 0;
-  double at(double x, double y) const { return constant + per_x * x + per_y * y; }
-};
-
-/// Pinhole photos that somebody else holds.
-using Views = std::vector<const View*>;
-
-/// How well other photos show what one shows in a tile, if the ground were a given surface.
-class Sweep {
- public:
-  /// Scores where no partner sees the place, or its window is too flat.
-  static constexpr float empty = Correlator::empty;
-
-  Sweep(const View& reference, const Views& partners, const Tile& tile, int window, double least_contrast);
-
-  /// Correlation with each partner if the ground were the plane / the surface of inverse depths `w` (all finite, the
-  /// tile's size): windows are taken from what partners show of it, so that they lie on it, however it slopes.
-  void correlate(const InversePlane& plane, std::vector<photo::Raster<float>>& scores);
-  void correlate(const photo::Raster<float>& w, std::vector<photo::Raster<float>>& scores);
-
-  /// Mean of the better half of the partners' correlations: those that something hides from drop out. Overwrites
-  /// `scores`.
-  static void better_half(std::vector<photo::Raster<float>>& scores, photo::Raster<float>& out);
-
- private:
-  const View& reference_;
-  const Views& partners_;
-  Tile tile_;
-  photo::Grey image_, warped_;
-  Correlator correlator_;
-  std::vector<float> px_, py_;
-};
-
-/// How many of m correlations count.
+/// How many of m partners count: the better half, for something hides a place from some.
 inline int better_half_of(int m) { return m <= 2 ? m : (m + 1) / 2; }
 
-/// Pixels by which a partner's image point moves, for the most, when the inverse depth changes by 1/m about `w`, at the
-/// middle of the reference.
-double parallax(const Pinhole& reference, const Views& partners, double w);
+/// How much what other photos show differs from what one shows in a tile, if the ground were a given plane: windows are
+/// taken from what they show of it, so that they lie on it, however it slopes.
+class PlaneSweep {
+ public:
+  static constexpr std::uint8_t empty = Census::empty;  ///< where no partner sees the place
+
+  PlaneSweep(const View& reference, const Views& partners, const Tile& tile, int least_difference);
+
+  /// Mean of the better half of the partners' costs, of those that see the place.
+  void costs(const InversePlane& plane, Bytes& out);
+
+ private:
+  const Views& partners_;
+  Warp warp_;
+  Census census_;
+  photo::Grey warped_;
+  std::vector<Bytes> of_partner_;
+};
+
+/// How well other photos correlate with one in a tile, if the ground were a given surface.
+class SurfaceSweep {
+ public:
+  /// Scores where the partner does not see the place, or its window is too flat.
+  static constexpr float empty = Correlator::empty;
+
+  SurfaceSweep(const View& reference, const Views& partners, const Tile& tile, int window, double least_contrast);
+
+  /// `w`: inverse depths, 1/m, all finite, of the tile's size.
+  void correlate(const photo::Raster<float>& w, std::vector<photo::Raster<float>>& scores);
+
+ private:
+  const Views& partners_;
+  Warp warp_;
+  photo::Grey image_, warped_;
+  Correlator correlator_;
+};
+
+/// Mean of the better half of several costs at each pixel; `PlaneSweep::empty` where there is none, and in these.
+/// Leaves `costs` in another order.
+void better_half(std::vector<Bytes>& costs, Bytes& out);
 
 }  // namespace mesograph::dense

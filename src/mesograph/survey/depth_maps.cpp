@@ -18,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "depth 4";
+constexpr const char* version = "depth 5";
 
 using Json = nlohmann::json;
 
@@ -61,13 +61,19 @@ NamedBlock block_to_densify(const Survey& survey, const PhotoTable& photos, cons
   out.need_ground("densify");
   if (out.block.points.empty())
     throw Error("densify: ties say how far away the ground is, and there are none; run mesograph tie");
-  // Wrong matches among the ties say wrong distances: what fits the stations badly is left out.
-  for (int round = 0; round < 3; ++round) {
-    adjust::groom(out.block, {});
+  // Wrong matches among the ties say wrong distances: what fits the stations badly is left out. Rays that meet at a
+  // tenth of a degree tell enough of where to search: stations that are given may stand as close as two lenses.
+  constexpr double least_angle = 0.1 * rad_per_deg;
+  const auto intersect_all = [&] {
     for (adjust::GroundPoint& point : out.block.points) {
       point.X.setConstant(nan);
-      adjust::intersect(out.block, point, rad_per_deg);
+      adjust::intersect(out.block, point, least_angle);
     }
+  };
+  intersect_all();
+  for (int round = 0; round < 3; ++round) {
+    adjust::groom(out.block, {});
+    intersect_all();
   }
   progress.say("the block is not adjusted: stations and cameras are taken as the listing gives them");
   return out;
