@@ -18,12 +18,16 @@ struct Level {
   std::vector<View> held;  // those that were made for it
 };
 
-/// The tile with the margin that its windows need, inside the photo.
+/// The tile with the margin that its windows need, inside the photo; at its rim at least as wide as one window.
 Tile with_margin(const Tile& tile, int margin, const photo::Grey& image) {
-  Tile out;
-  out.col = std::max(0, tile.col - margin), out.row = std::max(0, tile.row - margin);
-  out.width = std::min(image.width, tile.col + tile.width + margin) - out.col;
-  out.height = std::min(image.height, tile.row + tile.height + margin) - out.row;
+  const auto along = [margin](int& first, int& length, int size) {
+    const int end = std::min(size, first + length + margin);
+    first = std::max(0, std::min(first - margin, end - 2 * margin - 1));
+    length = std::min(size, std::max(end, first + 2 * margin + 1)) - first;
+  };
+  Tile out = tile;
+  along(out.col, out.width, image.width);
+  along(out.row, out.height, image.height);
   return out;
 }
 
@@ -43,7 +47,7 @@ void to_slots(const std::vector<std::uint8_t>& planes, CostTile& tile) {
 /// At the photo's rim windows leave it; the next that does not stands for them.
 void continue_to_rim(const Tile& tile, const photo::Grey& image, Bytes& cost) {
   constexpr int reach = Census::reach;
-  if (tile.width <= 2 * reach || tile.height <= 2 * reach) return;
+  if (tile.width <= 2 * reach || tile.height <= 2 * reach) return;  // of a photo that is smaller still
   for (int row = 0; row < tile.height; ++row) {
     std::uint8_t* of_row = &cost.at(0, row);
     if (tile.col == 0) std::fill_n(of_row, reach, of_row[reach]);

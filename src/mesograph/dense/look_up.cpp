@@ -35,12 +35,16 @@ struct Lookup {
     const V inverse = hn::Div(one, hn::IfThenElse(before, scale, one));
     const V px = hn::Sub(hn::Mul(along(0, c, inverse_depth), inverse), half),
             py = hn::Sub(hn::Mul(along(1, c, inverse_depth), inverse), half);
-    const auto inside = hn::And(hn::And(before, hn::And(hn::Ge(px, zero), hn::Ge(py, zero))),
-                                hn::And(hn::Lt(px, hn::Set(d, static_cast<float>(image.width - 1))),
-                                        hn::Lt(py, hn::Set(d, static_cast<float>(image.height - 1)))));
+    const V right = hn::Set(d, static_cast<float>(image.width - 1)),
+            bottom = hn::Set(d, static_cast<float>(image.height - 1));
+    // Half a pixel within the rim there is no neighbour beyond it: the last pixel goes on.
+    const auto inside = hn::And(hn::And(before, hn::And(hn::Ge(px, hn::Neg(half)), hn::Ge(py, hn::Neg(half)))),
+                                hn::And(hn::Le(px, hn::Add(right, half)), hn::Le(py, hn::Add(bottom, half))));
     if (hn::AllFalse(d, inside)) return zero;
-    const V x = hn::IfThenElseZero(inside, px), y = hn::IfThenElseZero(inside, py);
-    const auto col = hn::ConvertTo(di, x), row = hn::ConvertTo(di, y);
+    const V x = hn::Min(hn::Max(hn::IfThenElseZero(inside, px), zero), right),
+            y = hn::Min(hn::Max(hn::IfThenElseZero(inside, py), zero), bottom);
+    const auto col = hn::Min(hn::ConvertTo(di, x), hn::Set(di, image.width - 2)),
+               row = hn::Min(hn::ConvertTo(di, y), hn::Set(di, image.height - 2));
     const auto at = hn::Add(hn::Mul(row, hn::Set(di, image.width)), col);
     const float* upper = image.data.data();
     const float* lower = upper + image.width;

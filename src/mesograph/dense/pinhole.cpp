@@ -32,9 +32,13 @@ photo::Raster<T> resample(const photo::Raster<T>& image, const adjust::Block& bl
       const Eigen::Vector3d v((col + 0.5 - p.x0) / p.c, -(row + 0.5 - p.y0) / p.c, -1.0);
       const auto x = shown_at(block, station, v, ground);
       if (!x) continue;
-      const double gx = x->x() * sx - 0.5, gy = x->y() * sy - 0.5;
-      if (gx < 0 || gy < 0 || gx >= image.width - 1 || gy >= image.height - 1) continue;
-      const int i = static_cast<int>(gx), j = static_cast<int>(gy);
+      const double px = x->x() * sx, py = x->y() * sy;
+      if (!(px >= 0 && py >= 0 && px <= image.width && py <= image.height)) continue;
+      // Half a pixel within the rim there is no neighbour beyond it: the last pixel goes on.
+      const double gx = std::clamp(px - 0.5, 0.0, image.width - 1.0),
+                   gy = std::clamp(py - 0.5, 0.0, image.height - 1.0);
+      const int i = std::min(static_cast<int>(gx), image.width - 2),
+                j = std::min(static_cast<int>(gy), image.height - 2);
       const auto tx = static_cast<float>(gx - i), ty = static_cast<float>(gy - j);
       for (int ch = 0; ch < image.channels; ++ch) {
         const auto at = [&](int c, int r) { return static_cast<float>(image.at(c, r, ch)); };
