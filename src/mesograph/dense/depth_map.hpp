@@ -18,7 +18,7 @@ struct DepthOptions {
   /// Beyond the depths of tie points at the coarsest level, for huts, shrubs, edges: shares of the depth and of what
   /// the points span; and of that span once more towards the photo, for what stands out and holds no tie point.
   double pad = 0.045, pad_of_span = 0.2, nearer_of_span = 0.8;
-  int pad_labels = 4;  ///< beyond the depths of the coarser level at the others
+  int pad_labels = 3;  ///< beyond the depths of the coarser level at the others
   int most_labels = 256;
   /// Standard deviation of a window, in that of the photo's noise, below which nothing is matched, and the grey levels
   /// between which that lies.

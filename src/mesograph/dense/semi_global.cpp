@@ -2,51 +2,12 @@
 #include <array>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
-#include <mesograph/base/wide.hpp>
+#include <mesograph/dense/path_step.hpp>
 #include <mesograph/dense/semi_global.hpp>
 
 namespace mesograph::dense {
 
 namespace {
-
-constexpr std::int16_t beyond = 8000;  // sums of eight paths stay below 8 (255 + large_step)
-
-/// One of the four paths that meet in a pixel: sums of the pixel behind (from `before`, a large value at both ends) and
-/// their least, what a jump costs here, and where the pixel's own sums go.
-struct Path {
-  const std::int16_t* before = nullptr;
-  std::int16_t* now = nullptr;
-  std::int16_t least_before = 0, jump = 0;
-};
-
-/// Steps to a pixel along four paths, whose sums are added to `total`. The least of each goes to `least`.
-MESOGRAPH_WIDE void step(const std::uint8_t* cost, const std::array<Path, 4>& path, int small_step, int slots,
-                         std::int16_t* total, std::int16_t* least) {
-  const auto slope = static_cast<std::int16_t>(small_step);
-  for (std::size_t k = 0; k < 4; ++k) {
-    const std::int16_t* __restrict before = path[k].before;
-    std::int16_t* __restrict now = path[k].now;
-    std::int16_t* __restrict sum = total;
-    const std::int16_t taken = path[k].least_before, jump = static_cast<std::int16_t>(taken + path[k].jump);
-    std::int16_t lowest = INT16_MAX;
-    for (int d = 0; d < slots / 16 * 16; ++d) {
-      const auto side = static_cast<std::int16_t>(std::min(before[d], before[d + 2]) + slope);
-      const std::int16_t best = std::min(std::min(before[d + 1], side), jump);
-      const auto value = static_cast<std::int16_t>(cost[d] + best - taken);
-      now[d + 1] = value;
-      sum[d] = static_cast<std::int16_t>(sum[d] + value);
-      lowest = std::min(lowest, value);
-    }
-    least[k] = lowest;
-    now[0] = now[slots + 1] = beyond;
-  }
-}
-
-MESOGRAPH_WIDE std::int16_t least_of(const std::int16_t* values, int slots) {
-  std::int16_t least = INT16_MAX;
-  for (int d = 0; d < slots / 16 * 16; ++d) least = std::min(least, values[d]);
-  return least;
-}
 
 /// Where labels of a tile lie among its slots.
 struct SlotOf {
@@ -130,53 +91,77 @@ class Paths {
     return &rows_[direction][parity][start_[t] + in_tile * (slots_[t] + 2)];
   }
 
+  /// Where the sums of a row of a tile are, of its first pixel, and those of the pixels behind if they are in it too.
+  struct TileRow {
+    std::array<std::int16_t*, 4> now, before;
+    const float *grey, *grey_behind;
+  };
+
   void along_tile(std::size_t t) {
     const CostTile& here = v_.tiles[t];
     if (here.labels.empty()) return;
-    const int first = here.tile.col - v_.area.col, last = first + here.tile.width - 1,
-              in_tile = row_ + v_.area.row - here.tile.row,
-              behind = in_tile - sign_;  // the row behind, counted from the tile's first
+    const int first = here.tile.col - v_.area.col, width = here.tile.width,
+              in_tile = row_ + v_.area.row - here.tile.row, behind = in_tile - sign_;  // counted from the tile's first
     const bool row_inside = behind >= 0 && behind < here.tile.height;
-    const std::size_t at = static_cast<std::size_t>(in_tile) * here.tile.width * slots_[t];
+    TileRow row;
+    for (int direction = 0; direction < 4; ++direction) {
+      row.now[direction] = sums(direction, parity_, t, first);
+      row.before[direction] = sums(direction, parity_behind(direction), t, first);
+    }
+    row.grey = grey(first, row_);
+    row.grey_behind = row_inside ? grey(first, row_ - sign_) : nullptr;
+    const std::size_t at = static_cast<std::size_t>(in_tile) * width * slots_[t];
     std::array<Path, 4> paths;
-    for (int k = 0; k < here.tile.width; ++k) {
-      const int col = sign_ > 0 ? first + k : last - k;
-      const bool inside = row_inside && col > first && col < last;
-      for (int direction = 0; direction < 4; ++direction) paths[direction] = arrive(t, col, direction, inside);
-      const std::size_t place = at + static_cast<std::size_t>(col - first) * slots_[t];
-      step(&here.cost[place], paths, options_.small_step, slots_[t], &total_[t][place],
-           &least_[parity_][4 * static_cast<std::size_t>(col)]);
+    for (int k = 0; k < width; ++k) {
+      const int of_tile = sign_ > 0 ? k : width - 1 - k, col = first + of_tile;
+      const bool inside = row_inside && of_tile > 0 && of_tile < width - 1;
+      for (int direction = 0; direction < 4; ++direction)
+        paths[direction] = inside ? arrive_inside(row, slots_[t] + 2, col, of_tile, direction)
+                                  : arrive(t, row.now[direction] + of_tile * (slots_[t] + 2), col, direction);
+      const std::size_t place = at + static_cast<std::size_t>(of_tile) * slots_[t];
+      step_paths(&here.cost[place], paths, options_.small_step, slots_[t], &total_[t][place],
+                 &least_[parity_][4 * static_cast<std::size_t>(col)]);
     }
   }
 
-  /// `inside`: all pixels behind lie in the same tile.
-  Path arrive(std::size_t t, int col, int direction, bool inside) {
-    const int from_col = col - sign_ * steps[direction][0], from_row = row_ - sign_ * steps[direction][1],
-              behind = steps[direction][1] == 0 ? parity_ : parity_ ^ 1;
-    Path out;
-    out.now = sums(direction, parity_, t, col);
-    std::size_t from = t;
-    if (!inside) {
-      const bool there = from_col >= 0 && from_col < v_.area.width && from_row >= 0 && from_row < v_.area.height;
-      if (there) from = static_cast<std::size_t>(from_row / v_.tile_size) * v_.across() + from_col / v_.tile_size;
-      if (!there || v_.tiles[from].labels.empty()) {
-        std::vector<std::int16_t>& starts = shifted_[direction];
-        std::fill_n(starts.begin() + 1, slots_[t], std::int16_t{0});
-        starts[0] = starts[slots_[t] + 1] = beyond;
-        out.before = starts.data();
-        out.jump = static_cast<std::int16_t>(options_.large_step);
-        return out;
-      }
+  int parity_behind(int direction) const { return steps[direction][1] == 0 ? parity_ : parity_ ^ 1; }
+  const float* grey(int col, int row) const {
+    return &image_.data[static_cast<std::size_t>(row + v_.area.row) * image_.width + col + v_.area.col];
+  }
+  std::int16_t jump(float grey, float behind) const {
+    return jump_[static_cast<std::size_t>(std::min(std::abs(grey - behind), 255.0f))];
+  }
+
+  /// From a pixel of the same tile.
+  Path arrive_inside(const TileRow& row, int stride, int col, int of_tile, int direction) const {
+    const int back = sign_ * steps[direction][0], from = of_tile - back;
+    const float behind = direction == 0 ? row.grey[from] : row.grey_behind[from];
+    return {row.before[direction] + from * stride, row.now[direction] + of_tile * stride,
+            least_[parity_behind(direction)][4 * static_cast<std::size_t>(col - back) + direction],
+            jump(row.grey[of_tile], behind)};
+  }
+
+  /// From a pixel of another tile, perhaps, or from outside the area.
+  Path arrive(std::size_t t, std::int16_t* now, int col, int direction) {
+    const int from_col = col - sign_ * steps[direction][0], from_row = row_ - sign_ * steps[direction][1];
+    Path out{nullptr, now, 0, static_cast<std::int16_t>(options_.large_step)};
+    const bool there = from_col >= 0 && from_col < v_.area.width && from_row >= 0 && from_row < v_.area.height;
+    const std::size_t from =
+        there ? static_cast<std::size_t>(from_row / v_.tile_size) * v_.across() + from_col / v_.tile_size : t;
+    if (!there || v_.tiles[from].labels.empty()) {
+      std::vector<std::int16_t>& starts = shifted_[direction];
+      std::fill_n(starts.begin() + 1, slots_[t], std::int16_t{0});
+      starts[0] = starts[slots_[t] + 1] = beyond;
+      out.before = starts.data();
+      return out;
     }
-    out.least_before = least_[behind][4 * static_cast<std::size_t>(from_col) + direction];
-    out.before = sums(direction, behind, from, from_col);
+    out.before = sums(direction, parity_behind(direction), from, from_col);
+    out.least_before = least_[parity_behind(direction)][4 * static_cast<std::size_t>(from_col) + direction];
+    out.jump = jump(*grey(col, row_), *grey(from_col, from_row));
     if (from != t) {
       carry_over(from, t, out.before, col, row_, shifted_[direction]);
       out.before = shifted_[direction].data();
     }
-    const float contrast = std::abs(image_.at(col + v_.area.col, row_ + v_.area.row) -
-                                    image_.at(from_col + v_.area.col, from_row + v_.area.row));
-    out.jump = jump_[static_cast<std::size_t>(std::min(contrast, 255.0f))];
     return out;
   }
 
@@ -203,7 +188,7 @@ class Paths {
 /// Where the sums of a pixel are least, between labels; false where that is not inside them.
 bool best_of(const std::int16_t* sums, const CostTile& tile, std::size_t& best, float& label) {
   const std::size_t n = tile.labels.size();
-  best = static_cast<std::size_t>(std::find(sums, sums + n, least_of(sums, tile.slots())) - sums);
+  best = static_cast<std::size_t>(std::find(sums, sums + n, least_sum(sums, tile.slots())) - sums);
   if (best == 0 || best + 1 >= n) return false;
   for (const std::size_t k : {best - 1, best, best + 1})
     if (tile.labels[k] == CostTile::gap) return false;
