@@ -8,6 +8,7 @@
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/ground.hpp>
 #include <mesograph/cloud/region.hpp>
+#include <mesograph/cloud/section.hpp>
 #include <mesograph/report/cloud_figures.hpp>
 
 #include "console.hpp"
@@ -132,11 +133,6 @@ void run_clip(Call& call) {
   wrote(call, files, writer.points(), file.header().points);
 }
 
-const cloud::LasAttribute* sigma_of(const cloud::LasHeader& header) {
-  const cloud::LasAttribute* sigma = header.attribute("sigma_z");
-  return sigma ? sigma : header.attribute("sigma_match");
-}
-
 /// The actions that keep some points, or name their classes, by what lies around them.
 void run_judged(Call& call, const cloud::Judge& judge, double rim, double align, bool as_class) {
   const Files files = files_of(call, ".las");
@@ -164,7 +160,7 @@ void run_thin(Call& call) {
 double usual_max_sigma(Call& call) {
   constexpr double times = 8;
   cloud::LasReader file(call.paths[1]);
-  const cloud::LasAttribute* sigma = sigma_of(file.header());
+  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
   std::vector<double> values;
   const std::uint64_t every = 1 + file.header().points / 2000000;
   std::uint64_t index = 0;
@@ -204,7 +200,7 @@ report::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   if (by == "height") return report::Shown::height;
   if (by == "class") return report::Shown::point_class;
   if (by == "sigma") {
-    if (!header.attribute("sigma_z") && !header.attribute("sigma_match"))
+    if (!cloud::sigma_of(header))
       throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths[1]);
     return report::Shown::sigma;
   }
@@ -226,47 +222,22 @@ void run_section(Call& call) {
   const Files files = files_of(call, ".png");
   const std::vector<std::string> ends = call.list("line");
   if (ends.size() != 2) throw UsageError("cloud section needs --line E:N,E:N");
-  const Eigen::Vector2d a = parse_place(ends[0]), b = parse_place(ends[1]), d = (b - a).normalized();
-  const double length = (b - a).norm(), width = number(call, "width", 0.5, 1e-6);
-  if (!(length > 0)) throw UsageError("--line: its two ends are the same place");
+  const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), number(call, "width", 0.5, 1e-6)};
+  if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   cloud::LasReader file(files.in);
-  const cloud::LasHeader& h = file.header();
   say_oddities(call, file.oddities());
   report::SectionOptions options;
-  options.shown = shown_of(call, h);
+  options.shown = shown_of(call, file.header());
   options.exaggeration = number(call, "exaggerate", 1, 0.01);
-  const bool eight_bit = cloud::has_eight_bit_colours(file);
-  const cloud::LasAttribute* sigma = sigma_of(h);
-  std::vector<report::SectionPoint> points;
-  file.rewind();
-  call.progress.start("reading", h.points);
-  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {
-    call.progress.check();
-    for (std::size_t i = 0; i < batch.size(); ++i) {
-      const Eigen::Vector3d X = batch.at(i);
-      const Eigen::Vector2d v = X.head<2>() - a;
-      const double along = v.dot(d), across = d.y() * v.x() - d.x() * v.y();
-      if (along < 0 || along > length || std::abs(across) > 0.5 * width) continue;
-      points.push_back({along, X.z(), across, batch.colour(i, eight_bit), batch.point_class(i),
-                        sigma ? batch.value(i, *sigma) : nan});
-    }
-    call.progress.advance(batch.size());
-  }
+  const auto points = cloud::points_along(file, line, call.progress);
   if (points.empty())
     throw Error("{}: no point lies within {:g} of the line; check its places, and --width", files.in.string(),
-                0.5 * width);
-  std::sort(points.begin(), points.end(), [](const auto& p, const auto& q) {
-    return std::tie(p.along, p.height, p.across) < std::tie(q.along, q.height, q.across);
-  });
+                0.5 * line.width);
   options.title = fmt::format("{}: from {:.2f}, {:.2f} to {:.2f}, {:.2f}, {:g} wide", files.in.filename().string(),
-                              a.x(), a.y(), b.x(), b.y(), width);
-  std::string csv = "along,height,across,class,red,green,blue,sigma\n";
-  for (const auto& p : points)
-    csv += fmt::format("{:.5f},{:.5f},{:.5f},{},{},{},{},{}\n", p.along, p.height, p.across, p.point_class, p.colour[0],
-                       p.colour[1], p.colour[2], std::isfinite(p.sigma) ? fmt::format("{:.5f}", p.sigma) : "");
+                              line.from.x(), line.from.y(), line.to.x(), line.to.y(), line.width);
   const fs::path table = fs::path(files.out).replace_extension(".csv");
-  write_file(files.out, report::section_figure(points, length, options));
-  write_file(table, csv);
+  write_file(files.out, report::section_figure(points, (line.to - line.from).norm(), options));
+  write_file(table, cloud::section_table(points));
   call.json["file"] = files.out.string(), call.json["table"] = table.string(), call.json["points"] = points.size();
   call.lines.push_back(fmt::format("{} and {}: {} points", files.out.string(), table.string(), points.size()));
 }
@@ -274,7 +245,7 @@ void run_section(Call& call) {
 /// Range of what is shown, but for one in a hundred at each end, of up to a few million points.
 std::pair<double, double> shown_range(cloud::LasReader& file, report::Shown shown) {
   if (shown != report::Shown::height && shown != report::Shown::sigma) return {0, 1};
-  const cloud::LasAttribute* sigma = sigma_of(file.header());
+  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
   const std::uint64_t every = 1 + file.header().points / 2000000;
   std::vector<double> values;
   file.rewind();
@@ -311,7 +282,7 @@ void run_render(Call& call) {
   Eigen::Vector3d low = d.low, high = d.high;
   if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, report::Shown::height);
   report::CloudView view(low, high, range, options);
-  const cloud::LasAttribute* sigma = sigma_of(h);
+  const cloud::LasAttribute* sigma = cloud::sigma_of(h);
   file.rewind();
   call.progress.start("drawing", h.points);
   for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {

@@ -112,7 +112,7 @@ TEST_CASE("Classes and heights have colours of their own, and a legend beside th
 }
 
 TEST_CASE("A section stands as high as its points do, at the scale that is asked for") {
-  std::vector<report::SectionPoint> points;
+  std::vector<cloud::SectionPoint> points;
   for (double x = 0; x <= 100; x += 0.05) points.push_back({x, x < 50 ? 10.0 : 20.0, 0, {200, 30, 30}, 2, 0.02});
   report::SectionOptions options;
   options.title = "a step";

@@ -121,8 +121,7 @@ std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& opti
                                        Progress& progress) {
   const double side = tile_side(file, options, progress);
   const LasHeader& header = file.header();
-  const LasAttribute* sigma = header.attribute("sigma_z");
-  if (!sigma) sigma = header.attribute("sigma_match");
+  const LasAttribute* sigma = sigma_of(header);
   const LasAttribute* rays = header.attribute("rays");
   const fs::path scratch = options.scratch / fmt::format(".tiles.{}", getpid());
   TileFiles tiles(scratch, header.points <= options.most_points);

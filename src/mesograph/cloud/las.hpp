@@ -49,6 +49,9 @@ struct LasHeader {
   }
 };
 
+/// What says how sure its points are: sigma_z, or else sigma_match; null where there is neither.
+const LasAttribute* sigma_of(const LasHeader& header);
+
 /// Points as they stand in a file, bytes and all, so that what reads and writes them loses nothing.
 struct LasPoints {
   const LasHeader* header = nullptr;

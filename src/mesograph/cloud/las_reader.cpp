@@ -161,6 +161,11 @@ const LasAttribute* LasHeader::attribute(const std::string& name) const {
   return nullptr;
 }
 
+const LasAttribute* sigma_of(const LasHeader& header) {
+  const LasAttribute* sigma = header.attribute("sigma_z");
+  return sigma ? sigma : header.attribute("sigma_match");
+}
+
 Eigen::Vector3d LasPoints::at(std::size_t i) const {
   const char* r = record(i);
   Eigen::Vector3d X;

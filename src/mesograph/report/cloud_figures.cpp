@@ -226,10 +226,11 @@ std::string CloudView::png(const std::vector<int>& classes) const {
   return canvas.png();
 }
 
-std::string section_figure(const std::vector<SectionPoint>& points, double length, const SectionOptions& options) {
+std::string section_figure(const std::vector<cloud::SectionPoint>& points, double length,
+                           const SectionOptions& options) {
   double low = INFINITY, high = -INFINITY, worst = 0;
   std::vector<double> sigmas;
-  for (const SectionPoint& p : points) {
+  for (const cloud::SectionPoint& p : points) {
     low = std::min(low, p.height), high = std::max(high, p.height);
     if (std::isfinite(p.sigma)) sigmas.push_back(p.sigma);
   }
@@ -250,7 +251,7 @@ std::string section_figure(const std::vector<SectionPoint>& points, double lengt
   const ChartFrame frame(canvas, {0, length, fmt::format("along the section, {}", options.unit)},
                          {middle - half, middle + half, fmt::format("height, {}", options.unit)}, beside, top);
   std::vector<int> classes;
-  for (const SectionPoint& p : points) {
+  for (const cloud::SectionPoint& p : points) {
     const double value = options.shown == Shown::height  ? p.height
                          : options.shown == Shown::sigma ? p.sigma
                                                          : p.point_class;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <array>
+#include <mesograph/cloud/section.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/report/canvas.hpp>
 #include <string>
@@ -51,14 +52,6 @@ class CloudView {
   photo::Rgb cells_;
 };
 
-/// A point of a section: along the line, height, how far to its right, units of the cloud.
-struct SectionPoint {
-  double along, height, across;
-  std::array<std::uint8_t, 3> colour;
-  int point_class = 0;
-  double sigma = 0;
-};
-
 struct SectionOptions {
   Shown shown = Shown::colour;
   double exaggeration = 1;  ///< heights against lengths
@@ -66,6 +59,7 @@ struct SectionOptions {
   std::string unit = "m";
 };
 /// Profile of a band of points, heights over lengths, as PNG bytes.
-std::string section_figure(const std::vector<SectionPoint>& points, double length, const SectionOptions& options);
+std::string section_figure(const std::vector<cloud::SectionPoint>& points, double length,
+                           const SectionOptions& options);
 
 }  // namespace mesograph::report

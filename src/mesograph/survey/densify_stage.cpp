@@ -225,6 +225,37 @@ nlohmann::ordered_json foretold(const DepthJob& job, const std::vector<int>& all
           {"disk_gb", maps * (1 + 0.3 * 24 / 5) / 1e9}};
 }
 
+void refuse_nothing(const std::vector<int>& all, const std::vector<int>& wanted, const std::string& region) {
+  if (all.empty())
+    throw Error("densify: no photo shares {} tie points with another at an angle; more overlap is needed, or a tie",
+                dense::PartnerOptions().least_shared);
+  if (wanted.empty())
+    throw Error("densify: no photo shows ground within {}; give a region of the block, in the survey's CRS", region);
+}
+
+/// Bytes that depth maps will fill, which is said where it is much. Refuses a limit that cannot be kept.
+double disk_needed(const DepthJob& job, const std::vector<int>& stations, Progress& progress) {
+  job.photos_at_once();
+  const double disk = std::min(map_bytes(job, stations), job.limits_disk() ? job.request.disk : 1e300);
+  constexpr double worth_telling = 2e9;
+  if (disk > worth_telling)
+    progress.say(fmt::format("depth maps of {} photos will fill up to {:.1f} GB of {}; --disk sets a limit",
+                             stations.size(), disk / 1e9, job.survey.store.folder().string()));
+  return disk;
+}
+
+nlohmann::ordered_json summary_of(const DepthJob& job, const DensifyStageOptions& options, const fs::path& file,
+                                  const Fused& fused, double disk) {
+  return {{"file", fs::relative(file, job.survey.folder).string()},
+          {"points", fused.points},
+          {"spacing", job.request.spacing},
+          {"density", static_cast<double>(fused.points) / static_cast<double>(fused.square_metres)},
+          {"level", job.request.level},
+          {"only", options.only},
+          {"disk_gb", disk / 1e9},
+          {"check_heights", fused.heights}};
+}
+
 }  // namespace
 
 std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions& options) {
@@ -247,21 +278,11 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
   const std::vector<int> all = job.wanted();
   const cloud::Region wanted = region(survey, options, named, job);
   const std::vector<int> stations = job.wanted();
-  if (all.empty())
-    throw Error("densify: no photo shares {} tie points with another at an angle; more overlap is needed, or a tie",
-                dense::PartnerOptions().least_shared);
-  if (stations.empty())
-    throw Error("densify: no photo shows ground within {}; give a region of the block, in the survey's CRS",
-                region_of(survey, options));
+  refuse_nothing(all, stations, region_of(survey, options));
   const auto [low, high] = extent(survey, named);
   const auto sink = cloud::open_sink(
       out_file, {survey.crs.wkt, low, high, std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
-  job.photos_at_once();  // refuses a disk limit that cannot be kept before anything is done
-  const double disk = std::min(map_bytes(job, stations), job.limits_disk() ? job.request.disk : 1e300);
-  constexpr double worth_telling = 2e9;
-  if (disk > worth_telling)
-    progress.say(fmt::format("depth maps of {} photos will fill up to {:.1f} GB of {}; --disk sets a limit",
-                             stations.size(), disk / 1e9, survey.store.folder().string()));
+  const double disk = disk_needed(job, stations, progress);
   PhotoPoints store(job);
   const double maps_made = missing_bytes(job, store, stations);
   make_photo_points(job, store, progress);
@@ -274,14 +295,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
   survey.store.sweep("depth", job.print);
   survey.store.sweep("points", store.print());
   Outcome out;
-  out.summary = {{"file", fs::relative(out_file, survey.folder).string()},
-                 {"points", fused.points},
-                 {"spacing", job.request.spacing},
-                 {"density", static_cast<double>(fused.points) / static_cast<double>(fused.square_metres)},
-                 {"level", job.request.level},
-                 {"only", options.only},
-                 {"disk_gb", disk / 1e9},
-                 {"check_heights", fused.heights}};
+  out.summary = summary_of(job, options, out_file, fused, disk);
   if (options.test_patch) {
     const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - started;
     out.summary["foretold"] = foretold(job, all, stations, fused, seconds.count(), maps_made);

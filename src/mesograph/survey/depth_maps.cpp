@@ -274,4 +274,11 @@ void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Prog
   });
 }
 
+LoadedMaps load_depths(const DepthJob& job, const std::set<int>& stations) {
+  LoadedMaps out;
+  for (const int station : stations) out.maps.push_back(load_depth(job, station));
+  for (const dense::MappedView& map : out.maps) out.list.push_back(&map);
+  return out;
+}
+
 }  // namespace mesograph::survey

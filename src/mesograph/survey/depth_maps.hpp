@@ -64,4 +64,11 @@ struct DepthJob {
 void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Progress& progress);
 dense::MappedView load_depth(const DepthJob& job, int station);
 
+/// The maps of some photos, and pointers to them for what looks at several.
+struct LoadedMaps {
+  std::vector<dense::MappedView> maps;
+  std::vector<const dense::MappedView*> list;
+};
+LoadedMaps load_depths(const DepthJob& job, const std::set<int>& stations);
+
 }  // namespace mesograph::survey

@@ -52,15 +52,12 @@ void export_depth(const Survey& survey, const std::string& image, const fs::path
   const int station = static_cast<int>(found - named.images.begin());
   if (!fs::exists(job.item(station)))
     throw Error("export depth: '{}' has no depth map: it has no partners, or densify is out of date", image);
-  std::vector<dense::MappedView> others;
   const auto witness = job.witnesses();
-  for (const int other : witness[station]) others.push_back(load_depth(job, other));
-  std::vector<const dense::MappedView*> list;
-  for (const dense::MappedView& other : others) list.push_back(&other);
+  const LoadedMaps others = load_depths(job, witness[station]);
   dense::FuseOptions fuse;
   fuse.min_views = 2;
   const dense::MappedView own = load_depth(job, station);
-  const dense::Confirmed surface = dense::confirm(own, list, fuse);
+  const dense::Confirmed surface = dense::confirm(own, others.list, fuse);
   const camera::Camera& camera = job.block.cameras[job.block.stations[station].camera];
   photo::write_tif(file, in_photo(camera, own.pinhole, surface),
                    "depth along the camera's axis and its sigma, m; NaN: none");

@@ -186,17 +186,14 @@ dense::ColourBalance balance(const DepthJob& job, Progress& progress) {
 void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, const std::set<int>& witnesses,
                    const dense::ColourBalance& colours) {
   const dense::MappedView reference = load_depth(job, station);
-  std::vector<dense::MappedView> others;
-  for (const int other : witnesses) others.push_back(load_depth(job, other));
-  std::vector<const dense::MappedView*> list;
-  for (const dense::MappedView& other : others) list.push_back(&other);
+  const LoadedMaps others = load_depths(job, witnesses);
   dense::FuseOptions options;
   options.min_views = job.request.min_views;
   options.max_sigma = job.request.max_sigma;
   photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[station]->path, job.request.level), job.block,
                                        job.block.stations[station], job.ground_below(station), reference.pinhole);
   colours.apply(station, reference.pinhole, colour);
-  store.save(station, dense::confirmed_points(reference, colour, list, options));
+  store.save(station, dense::confirmed_points(reference, colour, others.list, options));
 }
 
 }  // namespace
