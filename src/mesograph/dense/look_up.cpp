@@ -6,8 +6,6 @@
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 
-#include <hwy/aligned_allocator.h>
-
 HWY_BEFORE_NAMESPACE();
 namespace mesograph::dense::HWY_NAMESPACE {
 
