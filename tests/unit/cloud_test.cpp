@@ -8,6 +8,7 @@
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/ground.hpp>
 #include <mesograph/cloud/region.hpp>
+#include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/sink.hpp>
 
 using namespace mesograph;
@@ -488,4 +489,32 @@ TEST_CASE("The spacing of points is that of the ground they fill, not of the box
   // An L that fills five ninths of its box; cells at its rim are filled in part.
   CHECK(std::abs(cloud::plan_spacing(points) / 0.3 - 1) < 0.12);
   CHECK(cloud::plan_spacing({}) > 0);
+}
+
+TEST_CASE("A section holds the points of its band by their place along the line, right of it positive") {
+  const fs::path file = fs::temp_directory_path() / "mesograph-section-test.las";
+  std::vector<cloud::CloudRecord> points;
+  const auto add = [&](double east, double north, double height, std::uint8_t red) {
+    points.push_back({{1000 + east, 2000 + north, height}, {red, 20, 30}, 4, 0.1f, 0.25f, {0, 0, 1}});
+  };
+  add(30, 40, 7, 1);              // at the far end of a line of 50 m to the north-east by 3, 4
+  add(0, 0, 5, 2);                // at its start
+  add(15 + 0.8, 20 - 0.6, 6, 3);  // in its middle, 1 m to the right
+  add(15 - 1.6, 20 + 1.2, 6, 4);  // 2 m to the left: outside a band of 3 m
+  add(33, 44, 7, 5);              // beyond its end
+  const auto sink = cloud::open_sink(file, {"", {1000, 2000, 0}, {1040, 2050, 10}, 0.001});
+  sink->add(points), sink->finish();
+  cloud::LasReader reader(file);
+  Progress quiet;
+  const auto found = cloud::points_along(reader, {{1000, 2000}, {1030, 2040}, 3.0}, quiet);
+  REQUIRE(found.size() == 3);
+  for (std::size_t i = 0; i < 3; ++i) CHECK(std::abs(found[i].along - 25.0 * static_cast<double>(i)) < 0.002);
+  CHECK(std::abs(found[1].across - 1.0) < 0.002);
+  CHECK(found[1].colour[0] == 3);
+  CHECK(found[1].height == Approx(6));
+  CHECK(found[1].sigma == Approx(0.25));  // sigma_z goes before sigma_match
+  const std::string table = cloud::section_table(found);
+  CHECK(table.starts_with("along,height,across,class,red,green,blue,sigma\n0.00000,5.00000,0.00000,"));
+  CHECK(std::count(table.begin(), table.end(), '\n') == 4);
+  fs::remove(file);
 }

@@ -459,8 +459,8 @@ TEST_CASE("Tie points say how far is searched at first; a wrong one in a hundred
   const dense::Search clean = dense::search_by_hints(ground, tile, quarter, step, options);
   CHECK(std::abs(clean.plane.per_x - 0.00004) < 1e-9);
   // From what is farthest in the photo, 0.02, to what is nearest, 0.026, and as far again by shares of 0.2 and 1 of
-  // that span; pads of 4.5 % of the tile's own 0.0226 to both sides; the plane's own rise of 0.0026 in the tile.
-  const double expected = (0.006 * 2.2 + 2 * 0.045 * 0.0226 + 0.00256) / step;
+  // that span; pads of 4.5 and 15 % of the tile's own 0.0226; the plane's own rise of 0.0026 in the tile.
+  const double expected = (0.006 * 2.2 + (0.045 + 0.15) * 0.0226 + 0.00256) / step;
   CHECK(std::abs(static_cast<double>(clean.labels.size()) - expected) < 3);
   const auto label = [&](double x, double y, double w) { return (w - clean.plane.at(x, y)) / step; };
   CHECK(label(96, 80, 0.02) > clean.labels.front());
@@ -656,6 +656,67 @@ TEST_CASE("What has no texture of its own takes none from an edge beside it") {
   }
   CHECK(smooth < 0.02 * 100 * 68);
   CHECK(textured > 0.9 * 100 * 66);
+}
+
+TEST_CASE("A board that holds no tie point is found before the ground that holds them all, its rim included") {
+  // By rays: the level ground z = 0 and a board at z = 8 from x, y = -4 to 2, under photos 20 m up.
+  const auto draw = [](const dense::Pinhole& p) {
+    dense::View view{p, photo::Grey(p.width, p.height)};
+    for (int row = 0; row < p.height; ++row)
+      for (int col = 0; col < p.width; ++col) {
+        const double u = (col + 0.5 - p.width / 2.0) / p.c, w = -(row + 0.5 - p.height / 2.0) / p.c;
+        const Eigen::Vector2d board = p.C.head<2>() + 12 * Eigen::Vector2d(u, w),
+                              ground = p.C.head<2>() + 20 * Eigen::Vector2d(u, w);
+        const bool hit = board.minCoeff() > -4 && board.maxCoeff() < 2;
+        view.image.at(col, row) =
+            static_cast<float>(hit ? texture(1.7 * board.y(), 1.7 * board.x() + 3) : texture(ground.x(), ground.y()));
+      }
+    return view;
+  };
+  const dense::View left = draw(camera_at(0, 0)), right = draw(camera_at(2.5, 0));
+  std::vector<dense::GroundHint> hints;
+  for (int i = 0; i < 80; ++i) hints.push_back({{2.0 * i, (7 * i) % 120}, i % 8 == 0 ? 14.5 : 20.0});
+  const dense::DepthMap map = dense::match_depth(left, {&right}, hints);
+  int board = 0, on_board = 0, ground = 0, on_ground = 0, rim = 0, at_rim = 0;
+  for (int row = 0; row < 120; ++row)
+    for (int col = 40; col < 160; ++col) {  // what the right photo sees too
+      const double u = (col + 0.5 - 80) / 150, w = -(row + 0.5 - 60) / 150, depth = map.depth.at(col, row);
+      const Eigen::Vector2d near = 12 * Eigen::Vector2d(u, w);
+      const double inside = std::min((near.array() + 4).minCoeff(), (2 - near.array()).minCoeff());
+      if (inside > 0.4) ++board, on_board += std::abs(depth - 12) < 0.15;
+      if (inside > -4) continue;  // the board hides ground from one photo
+      const bool is_rim = row < 3 || row >= 117 || col >= 157;
+      if (is_rim)
+        ++rim, at_rim += std::abs(depth - 20) < 0.5;  // a label is 1.07 m
+      else
+        ++ground, on_ground += std::abs(depth - 20) < 0.3;
+    }
+  INFO(on_board << " of " << board << ", " << on_ground << " of " << ground << ", " << at_rim << " of " << rim);
+  CHECK(on_board > 0.95 * board);
+  CHECK(on_ground > 0.95 * ground);
+  CHECK(at_rim > 0.85 * rim);
+}
+
+TEST_CASE("Clean photos are matched where noisy ones show nothing but noise") {
+  // A texture of half a grey level, standard deviation, on photos without noise and with noise of the same size.
+  const auto drawn = [](double noise) {
+    std::vector<dense::View> out = {draw_plane(camera_at(0, 0), 0, 1.0), draw_plane(camera_at(3, 0), 0, 1.0)};
+    Random random(11);
+    for (dense::View& view : out)
+      for (float& v : view.image.data) v = static_cast<float>(120 + 0.025 * (v - 120) + random.normal(noise));
+    return out;
+  };
+  dense::DepthOptions fine;
+  fine.least_difference = 0;
+  const auto filled = [&](const std::vector<dense::View>& views) {
+    const photo::Raster<float> depth =
+        dense::match_depth(views[0], {&views[1]}, std::vector<dense::GroundHint>(30, {{80, 60}, 19.0}), fine).depth;
+    return static_cast<double>(std::count_if(depth.data.begin(), depth.data.end(), [](float d) { return d > 0; }));
+  };
+  const double noisy = filled(drawn(0.5)), clean = filled(drawn(0.0));
+  INFO(noisy << " against " << clean);
+  CHECK(clean > 0.5 * 160 * 120);
+  CHECK(noisy < 0.1 * clean);
 }
 
 TEST_CASE("Partners that see something else do not spoil the better half") {

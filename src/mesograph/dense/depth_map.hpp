@@ -15,9 +15,10 @@ struct DepthOptions {
   int tile = 64;         ///< pixels, each with its own plane and range of depths
   int area = 1536;       ///< pixels matched at once; bounds memory: 100 to 250 MB a thread
   double step_px = 1.0;  ///< parallax between neighbouring labels in the widest partner; more skips minima
-  /// Beyond the depths of tie points at the coarsest level, for huts, shrubs, edges: shares of the depth and of what
-  /// the points span; and of that span once more towards the photo, for what stands out and holds no tie point.
-  double pad = 0.045, pad_of_span = 0.2, nearer_of_span = 0.8;
+  /// Beyond the depths of tie points at the coarsest level, for huts, shrubs, edges: shares of the depth, away from the
+  /// photo and towards it, and of what the points span; and of that span once more towards the photo, for what stands
+  /// out and holds no tie point.
+  double pad = 0.045, pad_nearer = 0.15, pad_of_span = 0.2, nearer_of_span = 0.8;
   int pad_labels = 3;  ///< beyond the depths of the coarser level at the others
   int most_labels = 256;
   /// Standard deviation of a window, in that of the photo's noise, below which nothing is matched, and the grey levels

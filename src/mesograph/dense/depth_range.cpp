@@ -143,8 +143,8 @@ Search search_by_hints(const std::vector<GroundHint>& ground, const Tile& tile, 
   const double usual = median(std::move(here));
   // Up to one in a hundred points may be wrong; their depths do not stretch the range.
   const auto [low, high] = range_of(std::move(all), 0.01);
-  const double more = options.pad * usual + options.pad_of_span * (high - low), farthest = low - more,
-               nearest = high + more + options.nearer_of_span * (high - low);
+  const double span = high - low, farthest = low - options.pad * usual - options.pad_of_span * span,
+               nearest = high + options.pad_nearer * usual + (options.pad_of_span + options.nearer_of_span) * span;
   Search out;
   out.plane = plane_through(samples);
   auto [least, most] = range_in(out.plane, tile);
