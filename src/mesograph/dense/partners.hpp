@@ -9,7 +9,7 @@ struct PartnerOptions {
   int most = 5;                  ///< partners of a photo; time goes in proportion to it
   double best_angle_deg = 14.0;  ///< rays that meet so are told apart well and still look alike
   double least_angle_deg = 3.0, most_angle_deg = 40.0;
-  double poor_angle_deg = 0.3;  ///< least angle, and 60 degrees at most, for photos that have no such partner
+  double poor_angle_deg = 0.1;  ///< least angle, and 60 degrees at most, for photos that have no such partner
   int least_shared = 30;        ///< tie points
 };
 

@@ -29,6 +29,18 @@ std::array<float, 3> floats(const Eigen::Vector3d& v) {
 
 }  // namespace
 
+Tile with_margin(const Tile& tile, int margin, const photo::Grey& image) {
+  const auto along = [margin](int& first, int& length, int size) {
+    const int end = std::min(size, first + length + margin);
+    first = std::max(0, std::min(first - margin, end - 2 * margin - 1));
+    length = std::min(size, std::max(end, first + 2 * margin + 1)) - first;
+  };
+  Tile out = tile;
+  along(out.col, out.width, image.width);
+  along(out.row, out.height, image.height);
+  return out;
+}
+
 Warp::Warp(const View& reference, const Tile& tile) : reference_(reference), tile_(tile) {}
 
 bool Warp::of(const View& partner, const Eigen::Matrix3d& H, const Eigen::Vector3d& base, const float* w,

@@ -11,6 +11,9 @@ struct Tile {
   int col = 0, row = 0, width = 0, height = 0;
 };
 
+/// The tile with the margin that its windows need, inside the photo; at its rim at least as wide as one window.
+Tile with_margin(const Tile& tile, int margin, const photo::Grey& image);
+
 /// A plane in space as a photo sees it: the inverse of the depth along its axis, 1/m, is linear in its image points.
 struct InversePlane {
   double constant = 0, per_x = 0, per_y = 0;
