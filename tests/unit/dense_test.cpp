@@ -7,6 +7,7 @@
 #include <mesograph/dense/depth_range.hpp>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/dense/partners.hpp>
+#include <mesograph/dense/refine.hpp>
 
 #include "made_up_block.hpp"
 
@@ -695,6 +696,19 @@ TEST_CASE("A board that holds no tie point is found before the ground that holds
   CHECK(on_board > 0.95 * board);
   CHECK(on_ground > 0.95 * ground);
   CHECK(at_rim > 0.85 * rim);
+}
+
+TEST_CASE("The noise of a photo is that of its flattest parts, whatever the rest shows") {
+  Random random(31);
+  photo::Grey image(400, 300);
+  for (int row = 0; row < 300; ++row)
+    for (int col = 0; col < 400; ++col) {
+      const double shown = col < 60 ? 90 + 0.2 * col + 0.1 * row : 120 + 3 * (texture(0.4 * col, 0.4 * row) - 120) / 4;
+      image.at(col, row) = static_cast<float>(shown + random.normal(1.5));
+    }
+  // Squares of 256 pixels know it to a twentieth; the flattest of twenty lies a little below.
+  CHECK(dense::noise_of(image) > 1.2);
+  CHECK(dense::noise_of(image) < 1.6);
 }
 
 TEST_CASE("Clean photos are matched where noisy ones show nothing but noise") {
