@@ -4,6 +4,7 @@
 
 #include <cmath>
 #include <mesograph/base/random.hpp>
+#include <mesograph/dense/census.hpp>
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/semi_global.hpp>
 #include <mesograph/keypoint/keypoint.hpp>

@@ -6,18 +6,13 @@
 #include <mesograph/dense/pinhole.hpp>
 #include <vector>
 
+#include "random_image.hpp"
+
 using namespace mesograph;
 
 // What many pixels or labels are computed at once is held against one at a time, by its definition in doubles or ints.
 
 namespace {
-
-photo::Grey random_image(int w, int h, std::uint64_t seed) {
-  Random random(seed);
-  photo::Grey out(w, h);
-  for (float& v : out.data) v = static_cast<float>(random.uniform(1, 255));
-  return out;
-}
 
 /// Bilinear in doubles: pixel (i, j) is known at its middle, the last one goes on to the rim; 0 beyond it and at gaps.
 double bilinear(const photo::Grey& image, double x, double y) {

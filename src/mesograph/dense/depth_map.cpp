@@ -5,6 +5,7 @@
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/dense/depth_range.hpp>
 #include <mesograph/dense/refine.hpp>
+#include <mesograph/dense/sweep.hpp>
 
 namespace mesograph::dense {
 

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/dense/refine.hpp>
 #include <mesograph/dense/sweep.hpp>
 
@@ -120,7 +121,7 @@ double noise_of(const photo::Grey& image) {
           sum += std::abs(at(-1, -1) + at(1, -1) + at(-1, 1) + at(1, 1) -
                           2 * (at(0, -1) + at(0, 1) + at(-1, 0) + at(1, 0)) + 4 * at(0, 0));
         }
-      if (whole) found.push_back(std::sqrt(0.5 * 3.141592653589793) / 6 * sum / (side * side));
+      if (whole) found.push_back(std::sqrt(0.5 * pi) / 6 * sum / (side * side));
     }
   if (found.empty()) return 0;
   const std::size_t at = found.size() / 20;

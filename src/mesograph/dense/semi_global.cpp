@@ -1,7 +1,6 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <mesograph/base/numbers.hpp>
 #include <mesograph/dense/path_step.hpp>
 #include <mesograph/dense/semi_global.hpp>
 

@@ -2,7 +2,8 @@
 
 #include <climits>
 #include <cstdint>
-#include <mesograph/dense/sweep.hpp>
+#include <mesograph/dense/census.hpp>
+#include <mesograph/dense/warp.hpp>
 #include <vector>
 
 namespace mesograph::dense {
@@ -38,6 +39,7 @@ struct CostVolume {
   }
 };
 
+/// For the costs of one partner; match_depth lowers both penalties where several count.
 struct SemiGlobalOptions {
   int small_step = 28;   ///< penalty for neighbours one label apart: slopes. More: smoother, flattens
   int large_step = 170;  ///< for more than one: edges. More: fewer outliers, rounder edges
