@@ -158,7 +158,7 @@ void run_thin(Call& call) {
 
 /// Where nobody says how sure points must be: so many times the median of all.
 double usual_max_sigma(Call& call) {
-  constexpr double times = 12;
+  constexpr double times = 25;
   cloud::LasReader file(call.paths[1]);
   const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
   std::vector<double> values;
@@ -330,7 +330,7 @@ Command cloud_command() {
         add("within", "clip: file of polygons in any CRS", cxxopts::value<std::string>());
         add("outside", "clip: keeps what lies outside");
         add("spacing", "thin: side of the cubes of which the best point stays", cxxopts::value<double>());
-        add("max-sigma", "clean: points less sure go, m (default 12 times the median)", cxxopts::value<double>());
+        add("max-sigma", "clean: points less sure go, m (default 25 times the median)", cxxopts::value<double>());
         add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
         add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
             cxxopts::value<double>());

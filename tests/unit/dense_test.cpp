@@ -6,6 +6,7 @@
 #include <mesograph/dense/correlate.hpp>
 #include <mesograph/dense/depth_range.hpp>
 #include <mesograph/dense/fuse.hpp>
+#include <mesograph/dense/local_planes.hpp>
 #include <mesograph/dense/partners.hpp>
 #include <mesograph/dense/refine.hpp>
 #include <mesograph/dense/sweep.hpp>
@@ -337,7 +338,7 @@ TEST_CASE("A point needs three photos that agree, takes their mean height, and i
   // In the middle, by hand: own sigma 8/64 of a pixel worth 0.004 x 400 m = 0.2 m, three times; spread 0.0018 of three.
   const dense::Confirmed middle = dense::confirm(reference, {&agrees, &also}, options);
   const double own = 0.2, one = (2 * 0.03 * 0.03 + 3 * own * own) / (2 + 3);
-  CHECK(std::abs(middle.sigma.at(80, 60) - std::sqrt(1.1 * one / 3)) < 0.002);
+  CHECK(std::abs(middle.sigma.at(80, 60) - std::sqrt(one * (0.2 + (1.5 - 0.2) / 3))) < 0.002);
 }
 
 TEST_CASE("Two of many photos confirm what agrees within three quarters of a pixel") {
@@ -485,6 +486,37 @@ TEST_CASE("Tie points on several things make no plane through all of them") {
   const dense::Search found = dense::search_by_hints(ground, {0, 0, 64, 64}, 0.25, 0.001, {});
   CHECK(found.plane.per_x == 0);
   CHECK(found.plane.per_y == 0);
+}
+
+TEST_CASE("Planes through neighbours quieten what is unsure, leave what is sure, and stop at edges") {
+  // A roof 12 pixels of parallax before slanted ground; half of the columns are noisy and know it.
+  constexpr int w = 80, h = 60;
+  const double step = 1e-4;
+  const auto truth = [](int col, int row) { return 400 + 0.25 * col - 0.1 * row + (col >= 40 ? 12 : 0); };
+  dense::DepthMap map{photo::Raster<float>(w, h), photo::Raster<std::uint8_t>(w, h), step};
+  mesograph::Random random(12);
+  for (int row = 0; row < h; ++row)
+    for (int col = 0; col < w; ++col) {
+      const bool noisy = col % 2 == 1;
+      map.depth.at(col, row) = static_cast<float>(1 / ((truth(col, row) + random.normal(noisy ? 0.4 : 0.02)) * step));
+      map.sigma.at(col, row) = noisy ? 26 : 2;  // 1/64 pixel
+    }
+  map.sigma.at(20, 20) = dense::unconfirmed;  // among sure neighbours
+  for (int row = 36; row < 48; ++row)
+    for (int col = 56; col < 68; ++col) map.sigma.at(col, row) = dense::unconfirmed;
+  const auto off = [&](int col, int row) { return 1 / (map.depth.at(col, row) * step) - truth(col, row); };
+  dense::fit_local_planes(1, {}, map);
+  double noisy = 0, sure = 0;
+  int n = 0;
+  for (int row = 0; row < 30; ++row)
+    for (int col = 1; col < w; col += 2, ++n)
+      noisy += off(col, row) * off(col, row), sure += off(col - 1, row) * off(col - 1, row);
+  CHECK(std::sqrt(noisy / n) < 0.08);  // was 0.4; about ten sure neighbours within what the surface may bend
+  CHECK(std::sqrt(sure / n) < 0.03);   // was 0.02
+  CHECK(std::abs(off(20, 20)) < 0.1);
+  CHECK(map.sigma.at(20, 20) == 32);  // that of the path sums, half a pixel
+  CHECK(std::isnan(map.depth.at(62, 42)));
+  CHECK(map.depth.at(56, 42) > 0);  // next to sure ones
 }
 
 TEST_CASE("A small patch that nothing continues is emptied, a roof is not") {
@@ -761,6 +793,7 @@ TEST_CASE("A limit on sigma leaves fewer and better points") {
   const std::vector<const dense::MappedView*> others = {&views[1], &views[2], &views[3]};
   dense::FuseOptions all, few;
   all.levelled = few.levelled = 0;
+  all.alike = few.alike = 1.1, all.common = few.common = 0;  // pixels whose noise is their own
   few.max_sigma = 0.022;
   const auto many = dense::confirmed_points(views[0], colour, others, all),
              good = dense::confirmed_points(views[0], colour, others, few);

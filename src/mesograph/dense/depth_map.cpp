@@ -4,6 +4,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/dense/depth_range.hpp>
+#include <mesograph/dense/local_planes.hpp>
 #include <mesograph/dense/refine.hpp>
 #include <mesograph/dense/sweep.hpp>
 
@@ -206,7 +207,8 @@ DepthMap match_depth(const View& reference, const Views& partners, const std::ve
                photo::Raster<std::uint8_t>(reference.image.width, reference.image.height), nan};
   if (partners.empty() || ground.empty()) return out;
   const std::vector<Level> levels = levels_of(reference, partners, ground, options);
-  if (!(levels.front().step > 0)) return out;
+  out.step = levels.front().step;
+  if (!(out.step > 0)) return out;
   for (std::size_t l = levels.size(); l-- > 0;) {
     const Level& level = levels[l];
     const photo::Raster<float> coarser = std::move(out.depth);
@@ -217,12 +219,12 @@ DepthMap match_depth(const View& reference, const Views& partners, const std::ve
     out.depth = match_level(level, search, options);
     if (l == 0) {
       refine(*level.reference, level.partners, level.step, options, out);
+      fit_local_planes(level.partners.size(), options, out);
       for (int round = 0; round < 2; ++round) close_gaps(level.step, out);
     }
     remove_specks(out.depth, options.speck_step_px / level.reference->pinhole.c, options.speck_step * level.step,
                   std::max(10, options.least_patch >> l));
   }
-  out.step = levels.front().step;
   return out;
 }
 

@@ -31,6 +31,11 @@ struct DepthOptions {
   /// Steps: standard deviation of the place that path sums give. Correlation that is less sure moves it less.
   double label_sigma = 0.5;
   double least_score = 0.3;  ///< correlation below which a pixel stays empty
+  /// Last, planes through neighbours. Pixels of parallax: by which neighbours are of another surface; which a surface
+  /// bends, a squared pixel and for each partner that counts (less: smoother); beyond which a neighbour is not asked;
+  /// the least sigma believed; and the sigma of a plane, were windows independent, that carries a pixel which no
+  /// correlation confirms (of pairs alone: where several partners see, it is emptied).
+  double plane_tolerance_px = 2.0, bend_px = 0.01, most_bend_px = 0.4, least_sigma_px = 0.05, carried_px = 0.1;
   /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground, or so many
   /// labels, are emptied.
   int least_patch = 50;
@@ -64,10 +69,11 @@ struct DepthMap {
 /// points, over all depths that the photo's tie points have and nearer ones, at the finer ones by those of what the
 /// coarser one found, tile by tile. Windows then lie on sloping ground in every photo, oblique ones too. Cost: mean of
 /// the better half of the partners' census (exposure and lighting drop out, photos that do not see a place drop out),
-/// then semi-global. Last, windows are laid on the surface found, and correlations half a step before and behind it
-/// move it by as much as they are surer than the path sums. Cost in time goes with pixels and partners; one thread.
-/// Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR; Gallup, Frahm, Mordohai, Yang,
-/// Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions, CVPR; Hirschmueller (2008).
+/// then semi-global. Windows are then laid on the surface found, and correlations half a step before and behind it
+/// move it by as much as they are surer than the path sums; last, planes through neighbours. Cost in time goes with
+/// pixels and partners; one thread. Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR;
+/// Gallup, Frahm, Mordohai, Yang, Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions,
+/// CVPR; Hirschmueller (2008).
 DepthMap match_depth(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,
                      const DepthOptions& options = {});
 

@@ -40,14 +40,14 @@ struct Agreement {
   }
 };
 
-/// How far a surface bends within a window, m of depth: root mean square of its second differences over four
-/// directions, of those that are there.
+/// How far a surface bends within what windows and planes take together, m of depth: root mean square of its second
+/// differences over four directions, of those that are there.
 double roughness(const photo::Raster<float>& depth, int col, int row) {
-  constexpr int reach = 3;
+  constexpr int reach = 5, diagonal = 4;
   const double here = depth.at(col, row);
   double sum = 0;
   int n = 0;
-  for (const auto& [dc, dr] : {std::pair(reach, 0), {0, reach}, {2, 2}, {2, -2}}) {
+  for (const auto& [dc, dr] : {std::pair(reach, 0), {0, reach}, {diagonal, diagonal}, {diagonal, -diagonal}}) {
     const auto inside = [&](int c, int r) { return c >= 0 && r >= 0 && c < depth.width && r < depth.height; };
     if (!inside(col - dc, row - std::abs(dr)) || !inside(col + dc, row + std::abs(dr))) continue;
     const double bend = depth.at(col - dc, row - dr) + depth.at(col + dc, row + dr) - 2 * here;
@@ -126,7 +126,7 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
       // Noise of its own bends a map too: 1 + 1 + 4 times its variance in a second difference.
       const double bend = roughness(reference.map.depth, col, row) * along;
       const double levelled = options.levelled * options.levelled * std::max(0.0, bend * bend - 6 * usual * usual);
-      const double sigma = std::sqrt(options.alike * one / seen.n + levelled);
+      const double sigma = std::sqrt(one * (options.common + (options.alike - options.common) / seen.n) + levelled);
       if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;
       out.depth.at(col, row) = static_cast<float>(depth + shift / along);
       out.sigma.at(col, row) = static_cast<float>(sigma / along);

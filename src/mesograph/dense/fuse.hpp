@@ -32,9 +32,10 @@ struct FuseOptions {
   /// How many photos' agreement a photo's own sigma is worth: two photos that happen to agree exactly are not exact.
   double own_weight = 3;
   /// Share of a surface's bend within a window that matching levels out: of shrubs, boulders, edges.
-  double levelled = 0.9;
-  /// Variance of a mean of n photos, in n-ths of one photo's: more than 1, for they see the same texture.
-  double alike = 1.1;
+  double levelled = 0.7;
+  /// Variance of a mean of n photos, in one photo's: common + (alike - common) / n. More than 1 / n, for they see the
+  /// same texture, and windows of neighbours share what they see.
+  double alike = 1.5, common = 0.2;
 };
 
 struct MappedView {

@@ -27,7 +27,7 @@ struct Lookup {
   V operator()(int first, V inverse_depth) const {
     const D d;
     const hn::RebindToSigned<D> di;
-    const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f);
+    const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f), rim = hn::Set(d, goes_on + 0.5f);
     const V c = hn::Iota(d, static_cast<float>(first)), scale = along(2, c, inverse_depth);
     const auto before = hn::Gt(scale, hn::Set(d, 1e-9f));
     const V inverse = hn::Div(one, hn::IfThenElse(before, scale, one));
@@ -35,9 +35,9 @@ struct Lookup {
             py = hn::Sub(hn::Mul(along(1, c, inverse_depth), inverse), half);
     const V right = hn::Set(d, static_cast<float>(image.width - 1)),
             bottom = hn::Set(d, static_cast<float>(image.height - 1));
-    // Half a pixel within the rim there is no neighbour beyond it: the last pixel goes on.
-    const auto inside = hn::And(hn::And(before, hn::And(hn::Ge(px, hn::Neg(half)), hn::Ge(py, hn::Neg(half)))),
-                                hn::And(hn::Le(px, hn::Add(right, half)), hn::Le(py, hn::Add(bottom, half))));
+    // Half a pixel within the rim and beyond it there is no neighbour: the last pixel goes on.
+    const auto inside = hn::And(hn::And(before, hn::And(hn::Ge(px, hn::Neg(rim)), hn::Ge(py, hn::Neg(rim)))),
+                                hn::And(hn::Le(px, hn::Add(right, rim)), hn::Le(py, hn::Add(bottom, rim))));
     if (hn::AllFalse(d, inside)) return zero;
     const V x = hn::Min(hn::Max(hn::IfThenElseZero(inside, px), zero), right),
             y = hn::Min(hn::Max(hn::IfThenElseZero(inside, py), zero), bottom);

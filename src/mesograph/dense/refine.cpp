@@ -2,6 +2,7 @@
 #include <array>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/dense/local_planes.hpp>
 #include <mesograph/dense/refine.hpp>
 #include <mesograph/dense/sweep.hpp>
 
@@ -131,10 +132,13 @@ double noise_of(const photo::Grey& image) {
 
 namespace {
 
-/// Moves the pixels of a tile to the peaks of correlation; empties what is not alike.
+/// Moves the pixels of a tile to the peaks of correlation. What is not alike is emptied, but for pairs alone: nobody
+/// else sees it better, so what lies about it will tell.
 void move_tile(const Tile& tile, const Tile& outer, const photo::Grey& image, const Scores& scores, float half,
-               const photo::Raster<std::uint8_t>& poor, const DepthOptions& options, DepthMap& map) {
+               bool alone, const DepthOptions& options, DepthMap& map) {
   const int window = options.window;
+  const photo::Raster<std::uint8_t> poor =
+      alone ? photo::Raster<std::uint8_t>(tile.width, tile.height) : borrowed(image, tile, options);
   for (int r = tile.row; r < tile.row + tile.height; ++r)
     for (int c = tile.col; c < tile.col + tile.width; ++c) {
       float& d = map.depth.at(c, r);
@@ -144,10 +148,14 @@ void move_tile(const Tile& tile, const Tile& outer, const photo::Grey& image, co
                 row = std::clamp(r, window, std::max(window, image.height - 1 - window)) - outer.row;
       const Peak peak =
           weighed(peak_of(scores, static_cast<std::size_t>(row) * outer.width + col), options.label_sigma);
-      const bool alike = peak.score >= options.least_score && !poor.at(c - tile.col, r - tile.row);
-      d = alike ? 1 / (1 / d + peak.at * half) : std::numeric_limits<float>::quiet_NaN();
-      map.sigma.at(c, r) = static_cast<std::uint8_t>(
-          std::clamp(64 * static_cast<float>(options.step_px) * peak.sigma, 1.0f, 255.0f) + 0.5f);
+      if (peak.score >= options.least_score && !poor.at(c - tile.col, r - tile.row)) {
+        d = 1 / (1 / d + peak.at * half);
+        const float sigma = 64 * static_cast<float>(options.step_px) * peak.sigma;
+        map.sigma.at(c, r) = static_cast<std::uint8_t>(std::clamp(sigma + 0.5f, 1.0f, unconfirmed - 1.0f));
+      } else {
+        if (!alone) d = std::numeric_limits<float>::quiet_NaN();
+        map.sigma.at(c, r) = unconfirmed;
+      }
     }
 }
 
@@ -173,10 +181,7 @@ void refine(const View& reference, const Views& partners, double step, const Dep
         sweep.correlate(w, scores[side]);
         for (float& v : w.data) v += half;
       }
-      // Of a pair nobody else sees the place better.
-      const photo::Raster<std::uint8_t> poor =
-          partners.size() == 1 ? photo::Raster<std::uint8_t>(tile.width, tile.height) : borrowed(image, tile, options);
-      move_tile(tile, outer, image, scores, half, poor, options, map);
+      move_tile(tile, outer, image, scores, half, partners.size() == 1, options, map);
     }
 }
 

@@ -17,7 +17,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "densify 5";
+constexpr const char* version = "densify 6";
 
 /// Box or file that is asked for; files of survey.toml lie beside it.
 std::string region_of(const Survey& survey, const DensifyStageOptions& o) {

@@ -18,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "depth 5";
+constexpr const char* version = "depth 6";
 
 using Json = nlohmann::json;
 

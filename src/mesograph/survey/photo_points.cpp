@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "points 5";
+constexpr const char* version = "points 6";
 
 /// A point as it stands in a file, relative to the lower left corner of its tile.
 struct Stored {

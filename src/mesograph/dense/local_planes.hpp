@@ -1,0 +1,18 @@
+#pragma once
+
+#include <mesograph/dense/depth_map.hpp>
+
+namespace mesograph::dense {
+
+/// Sigma of a pixel whose place path sums know but no correlation confirms.
+constexpr std::uint8_t unconfirmed = 255;
+
+/// Moves each pixel to the plane that fits it and its neighbours on the same surface, each by its variance and by what
+/// the surface may bend on the way there: where correlation is sure, hardly anything moves; where contrast is poor, a
+/// wider area tells. Planes in space are planes of inverse depth in a photo, so slopes are not flattened; what lies
+/// farther off than `plane_tolerance_px` is of another surface, so edges stay. Sigmas stay too: neighbours share much
+/// of their windows. Unconfirmed pixels go where sure neighbours carry no plane. Part of match_depth; `map.step` is
+/// known by then.
+void fit_local_planes(std::size_t partners, const DepthOptions& options, DepthMap& map);
+
+}  // namespace mesograph::dense
