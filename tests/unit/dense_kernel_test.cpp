@@ -139,6 +139,7 @@ TEST_CASE("Planes through neighbours are what a weighted adjustment by orthogona
       std::vector<Eigen::Vector4d> rows;  // of a, b, c and the difference, all over their sigma
       for (int dy = -reach; dy <= reach; ++dy)
         for (int dx = -reach; dx <= reach; ++dx) {
+          if ((dx + dy) % 2 != 0) continue;
           const std::size_t at = place(col, row) + dy * stride + dx;
           const double off = static_cast<double>(value[at]) - here;
           const float bent = bend[static_cast<std::size_t>((dy + reach) * 5 + dx + reach)];

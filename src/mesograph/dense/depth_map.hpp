@@ -35,7 +35,7 @@ struct DepthOptions {
   /// bends, a squared pixel and for each partner that counts (less: smoother); beyond which a neighbour is not asked;
   /// the least sigma believed; and the sigma of a plane, were windows independent, that carries a pixel which no
   /// correlation confirms (of pairs alone: where several partners see, it is emptied).
-  double plane_tolerance_px = 2.0, bend_px = 0.01, most_bend_px = 0.4, least_sigma_px = 0.05, carried_px = 0.1;
+  double plane_tolerance_px = 2.0, bend_px = 0.01, most_bend_px = 0.4, least_sigma_px = 0.05, carried_px = 0.14;
   /// Patches of fewer pixels that no neighbour continues within a step of so many pixels on the ground, or so many
   /// labels, are emptied.
   int least_patch = 50;

@@ -33,12 +33,13 @@ Sums sums_of(const PlaneRow& row, int first) {
   const V zero = hn::Zero(d), one = hn::Set(d, 1.0f), tolerance = hn::Set(d, row.tolerance),
           here = hn::LoadU(d, row.value + first);
   Sums out{zero, zero, zero, zero, zero, zero, zero, zero, zero};
-  const float* bend = row.bend;
+  const int across = 2 * row.reach + 1;
   for (int dy = -row.reach; dy <= row.reach; ++dy)
-    for (int dx = -row.reach; dx <= row.reach; ++dx) {
+    for (int dx = -row.reach + (dy + row.reach) % 2; dx <= row.reach; dx += 2) {
       const std::ptrdiff_t at = first + dy * row.stride + dx;
       const V dz = hn::Sub(hn::LoadU(d, row.value + at), here);
-      const V weight = hn::Div(one, hn::Add(hn::LoadU(d, row.variance + at), hn::Set(d, *bend++)));
+      const float bend = row.bend[(dy + row.reach) * across + dx + row.reach];
+      const V weight = hn::Div(one, hn::Add(hn::LoadU(d, row.variance + at), hn::Set(d, bend)));
       out.add(hn::IfThenElseZero(hn::Le(hn::Abs(dz), tolerance), weight), dz, hn::Set(d, static_cast<float>(dx)),
               hn::Set(d, static_cast<float>(dy)));
     }

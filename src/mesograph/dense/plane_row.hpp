@@ -17,9 +17,11 @@ struct PlaneRow {
   float tolerance;  ///< beyond which a neighbour is of another surface
 };
 
-/// Planes through the neighbours of each of n pixels, those within the tolerance of it, each weighed by its variance
-/// and the bend's: how far the plane lies from the pixel's value, and its variance there if neighbours' errors were
-/// independent. Nought and a large value where they carry no plane. Both have space for `widest` more.
+/// Planes through neighbours of each of n pixels, those within the tolerance of it, each weighed by its variance and
+/// the bend's; every other of them, like the squares of one colour of a chessboard, for those next to each other share
+/// most of what their windows see. Gives how far the plane lies from the pixel's value, and its variance there if
+/// neighbours' errors were independent; nought and a large value where they carry no plane. Both have space for
+/// `widest` more.
 void fit_planes(const PlaneRow& row, int n, float* shift, float* variance);
 
 }  // namespace mesograph::dense
