@@ -362,6 +362,25 @@ TEST_CASE("Two of many photos confirm what agrees within three quarters of a pix
   CHECK(dense::confirmed_points(reference, colour, {&other, &off_all}, options).size() > 5000);
 }
 
+TEST_CASE(
+    "What two photos show is left out where as many look there and do not see it, unless it is hidden from them") {
+  const dense::MappedView reference = mapped(0, 0), agrees = mapped(1, 0), nearer = mapped(-1, 4),
+                          also_nearer = mapped(-0.5, 5), behind = mapped(0.5, -6);
+  dense::MappedView empty = mapped(-0.5, 0);
+  empty.map.depth.data.assign(empty.map.depth.data.size(), std::numeric_limits<float>::quiet_NaN());
+  const photo::Rgb colour(160, 120, 3, 99);
+  dense::FuseOptions options;
+  options.min_views = 2;
+  const auto seen = [&](const std::vector<const dense::MappedView*>& others) {
+    const dense::Confirmed c = dense::confirm(reference, others, options);
+    return int{c.rays.at(80, 60)};
+  };
+  CHECK(seen({&agrees, &empty}) == 2);
+  CHECK(seen({&agrees, &behind}) == 2);
+  CHECK(seen({&agrees, &behind, &empty}) == 0);
+  CHECK(seen({&agrees, &nearer, &also_nearer}) == 2);
+}
+
 TEST_CASE("The two photos of a pair that nobody else sees confirm what agrees within a pixel of parallax") {
   // By hand: a pixel of parallax is 0.004 x 20^2 = 1.6 m there.
   const dense::MappedView reference = mapped(0, 0), within = mapped(2, 1.2), beyond = mapped(2, 2.2);

@@ -73,6 +73,7 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
   const double weak = std::clamp(at.parallax_pixel / (6 * at.pixel), 1.0, 2.0);
   const double alone = others.size() == 1 ? options.alone_tolerance_px * at.parallax_pixel : 0;
   bool pair_agrees = false;  // by the stricter rule for two alone
+  int otherwise = 0;         // photos that look there and see nothing, or what lies behind
   for (const MappedView* other : others) {
     const Pinhole& p = other->pinhole;
     const Eigen::Vector2d x = p.project(at.X);
@@ -82,11 +83,14 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
     const double sigma = other->map.sigma_at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
     const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * weak * at.parallax_pixel;
     const double sure = sharp ? options.sharp_tolerance_px * weak * at.parallax_pixel : 0;
-    if (!(std::abs(distance) <= std::max({options.tolerance_px * at.pixel, sure, alone}))) continue;
+    if (!(std::abs(distance) <= std::max({options.tolerance_px * at.pixel, sure, alone}))) {
+      otherwise += distance < 0 ? 0 : 1;  // what lies before it hides it
+      continue;
+    }
     out.add(distance, footprint(p, at.X) < own);
     pair_agrees = std::abs(distance) <= std::max({options.pair_tolerance_px * at.pixel, sure, alone});
   }
-  if (out.n == 2 && !pair_agrees) out.n = 1;
+  if ((out.n == 2 && !pair_agrees) || out.n <= otherwise) out.n = 1;
   return out;
 }
 

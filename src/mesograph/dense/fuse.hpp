@@ -44,6 +44,7 @@ struct MappedView {
 };
 
 /// One photo's surface where other photos' surfaces confirm it: each ray is cut at the mean depth of those that agree.
+/// More must agree than look there and see nothing, or what lies behind: few that agree among many do so by chance.
 struct Confirmed {
   photo::Raster<float> depth, sigma;   ///< m along the axis, NaN where not confirmed; sigma by agreement
   photo::Raster<std::uint8_t> rays;    ///< photos that agree, the reference included; 0: not confirmed
