@@ -32,7 +32,7 @@ struct FuseOptions {
   /// How many photos' agreement a photo's own sigma is worth: two photos that happen to agree exactly are not exact.
   double own_weight = 3;
   /// Share of a surface's bend within a window that matching levels out: of shrubs, boulders, edges.
-  double levelled = 0.7;
+  double levelled = 0.75;
   /// Variance of a mean of n photos, in one photo's: common + (alike - common) / n. More than 1 / n, for they see the
   /// same texture, and windows of neighbours share what they see.
   double alike = 1.5, common = 0.2;
