@@ -2,7 +2,6 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/base/median.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/filters.hpp>
@@ -112,25 +111,8 @@ void run_clip(Call& call) {
   say_oddities(call, file.oddities());
   const cloud::Region region = call.has("box") ? cloud::Region::parse_box(call.text("box"))
                                                : cloud::Region::read(call.text("within"), file.header().crs());
-  const bool outside = call.has("outside");
-  cloud::LasWriter writer(files.out, file.header());
-  call.progress.start("clipping", file.header().points);
-  for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
-    call.progress.check();
-    std::string kept;
-    for (std::size_t i = 0; i < points.size(); ++i)
-      if (region.contains(points.at(i).head<2>()) != outside)
-        kept.append(points.record(i), file.header().record_length);
-    writer.add(kept.data(), kept.size() / file.header().record_length);
-    call.progress.advance(points.size());
-  }
-  if (writer.points() == 0)
-    throw Error(
-        "{}: no point lies {} the region, which goes from {:.1f}, {:.1f} to {:.1f}, {:.1f}; check it and its CRS",
-        files.in.string(), outside ? "outside" : "in", region.low().x(), region.low().y(), region.high().x(),
-        region.high().y());
-  writer.finish();
-  wrote(call, files, writer.points(), file.header().points);
+  const std::uint64_t kept = cloud::clip(file, region, call.has("outside"), files.out, call.progress);
+  wrote(call, files, kept, file.header().points);
 }
 
 /// The actions that keep some points, or name their classes, by what lies around them.
@@ -156,22 +138,15 @@ void run_thin(Call& call) {
       call, [=](const auto& points) { return cloud::thin(points, spacing); }, 0, spacing, false);
 }
 
-/// Where nobody says how sure points must be: so many times the median of all.
+/// The limit where nobody sets one, said.
 double usual_max_sigma(Call& call) {
-  constexpr double times = 25;
   cloud::LasReader file(call.paths[1]);
-  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
-  std::vector<double> values;
-  const std::uint64_t every = 1 + file.header().points / 2000000;
-  std::uint64_t index = 0;
-  for (cloud::LasPoints batch = file.next(); sigma && batch.size() > 0; batch = file.next())
-    for (std::size_t i = 0; i < batch.size(); ++i, ++index)
-      if (index % every == 0) values.push_back(batch.value(i, *sigma));
-  const double limit = values.empty() ? nan : times * median(std::move(values));
-  if (!(limit > 0)) return nan;
-  call.progress.say(fmt::format(
-      "points less sure than {:.3f} m go, {:g} times the median; --max-sigma sets another limit", limit, times));
-  return limit;
+  const cloud::UsualLimit limit = cloud::usual_limit(file);
+  if (!(limit.max_sigma > 0)) return nan;
+  call.progress.say(
+      fmt::format("points less sure than {:.3f} m go, {:g} times the median; --max-sigma sets another limit",
+                  limit.max_sigma, limit.times));
+  return limit.max_sigma;
 }
 
 void run_clean(Call& call) {
@@ -242,23 +217,6 @@ void run_section(Call& call) {
   call.lines.push_back(fmt::format("{} and {}: {} points", files.out.string(), table.string(), points.size()));
 }
 
-/// Range of what is shown, but for one in a hundred at each end, of up to a few million points.
-std::pair<double, double> shown_range(cloud::LasReader& file, report::Shown shown) {
-  if (shown != report::Shown::height && shown != report::Shown::sigma) return {0, 1};
-  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
-  const std::uint64_t every = 1 + file.header().points / 2000000;
-  std::vector<double> values;
-  file.rewind();
-  std::uint64_t index = 0;
-  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next())
-    for (std::size_t i = 0; i < batch.size(); ++i, ++index)
-      if (index % every == 0)
-        values.push_back(shown == report::Shown::height ? batch.at(i).z() : batch.value(i, *sigma));
-  std::sort(values.begin(), values.end());
-  const std::size_t tail = values.size() / 100;
-  return {shown == report::Shown::sigma ? 0.0 : values[tail], values[values.size() - 1 - tail]};
-}
-
 void run_render(Call& call) {
   const Files files = files_of(call, ".png");
   cloud::LasReader file(files.in);
@@ -277,28 +235,7 @@ void run_render(Call& call) {
   if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
   const cloud::Description d = cloud::describe(file, call.progress);
   say_oddities(call, d.oddities);
-  const auto range = shown_range(file, options.shown);
-  // Strays far above or below must not shrink the site to a strip.
-  Eigen::Vector3d low = d.low, high = d.high;
-  if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, report::Shown::height);
-  report::CloudView view(low, high, range, options);
-  const cloud::LasAttribute* sigma = cloud::sigma_of(h);
-  file.rewind();
-  call.progress.start("drawing", h.points);
-  for (cloud::LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {
-    call.progress.check();
-    for (std::size_t i = 0; i < batch.size(); ++i) {
-      const Eigen::Vector3d X = batch.at(i);
-      const double value = options.shown == report::Shown::sigma         ? batch.value(i, *sigma)
-                           : options.shown == report::Shown::point_class ? batch.point_class(i)
-                                                                         : X.z();
-      view.add(X, batch.colour(i, d.eight_bit), value);
-    }
-    call.progress.advance(batch.size());
-  }
-  std::vector<int> classes;
-  for (const auto& [c, n] : d.classes) classes.push_back(c);
-  write_file(files.out, view.png(classes));
+  write_file(files.out, report::cloud_figure(file, d, options, call.progress));
   call.json["file"] = files.out.string(), call.json["points"] = h.points;
   call.lines.push_back(fmt::format("{}: {} points", files.out.string(), h.points));
 }

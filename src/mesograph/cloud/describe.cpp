@@ -76,4 +76,16 @@ Description describe(LasReader& file, Progress& progress) {
   return out;
 }
 
+std::vector<double> sample(LasReader& file, const std::function<double(const LasPoints&, std::size_t)>& value) {
+  const std::uint64_t every = 1 + file.header().points / 2000000;
+  std::vector<double> out;
+  file.rewind();
+  std::uint64_t index = 0;
+  for (LasPoints points = file.next(); points.size() > 0; points = file.next())
+    for (std::size_t i = 0; i < points.size(); ++i, ++index)
+      if (index % every == 0) out.push_back(value(points, i));
+  file.rewind();
+  return out;
+}
+
 }  // namespace mesograph::cloud

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <map>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/cloud/las.hpp>
@@ -20,6 +21,9 @@ struct Description {
   std::vector<std::string> oddities;  ///< where the header says other than the points
 };
 Description describe(LasReader& file, Progress& progress);
+
+/// A value of up to two million points, spread evenly over the file.
+std::vector<double> sample(LasReader& file, const std::function<double(const LasPoints&, std::size_t)>& value);
 
 /// Whether a file's colours have eight bits in their sixteen: by up to a million of its points.
 bool has_eight_bit_colours(LasReader& file);

@@ -1,6 +1,8 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
+#include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/filters.hpp>
 #include <tuple>
 
@@ -144,6 +146,35 @@ std::vector<std::uint8_t> thin(const std::vector<TilePoint>& points, double spac
     keep[best] = 1;
   }
   return keep;
+}
+
+UsualLimit usual_limit(LasReader& file) {
+  const LasAttribute* sigma = sigma_of(file.header());
+  if (!sigma || file.header().points == 0) return {};
+  return {UsualLimit::times *
+          median(sample(file, [&](const LasPoints& points, std::size_t i) { return points.value(i, *sigma); }))};
+}
+
+std::uint64_t clip(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
+                   Progress& progress) {
+  LasWriter writer(out, file.header());
+  progress.start("clipping", file.header().points);
+  for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
+    progress.check();
+    std::string kept;
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (region.contains(points.at(i).head<2>()) != outside)
+        kept.append(points.record(i), file.header().record_length);
+    writer.add(kept.data(), kept.size() / file.header().record_length);
+    progress.advance(points.size());
+  }
+  if (writer.points() == 0)
+    throw Error(
+        "{}: no point lies {} the region, which goes from {:.1f}, {:.1f} to {:.1f}, {:.1f}; check it and its CRS",
+        file.path().string(), outside ? "outside" : "in", region.low().x(), region.low().y(), region.high().x(),
+        region.high().y());
+  writer.finish();
+  return writer.points();
 }
 
 }  // namespace mesograph::cloud

@@ -2,6 +2,7 @@
 
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/judge.hpp>
+#include <mesograph/cloud/region.hpp>
 
 namespace mesograph::cloud {
 
@@ -17,6 +18,14 @@ struct CleanOptions {
   double spreads = 8;
 };
 
+/// Limit on sigma where nobody sets one: 25 times the median of the points, as edges of roofs and barriers are less
+/// sure than ground by ten to twenty times, and wrong matches by more. NaN where a file says no sigma.
+struct UsualLimit {
+  static constexpr double times = 25;
+  double max_sigma = nan;
+};
+UsualLimit usual_limit(LasReader& file);
+
 /// What of a tile stays (1) and what goes (0). Statistical part after Rusu et al. (2008), Towards 3D point cloud based
 /// object maps, with median and its deviation in place of mean and sigma, which outliers would stretch.
 std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const CleanOptions& options);
@@ -24,5 +33,10 @@ std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const Clea
 /// Of each cube of `spacing` the best point stays (1): the surest, then the one most photos agree on, then the one
 /// nearest to the middle, then the first.
 std::vector<std::uint8_t> thin(const std::vector<TilePoint>& points, double spacing);
+
+/// Writes the points in a region, or those outside it, as they are. Returns how many; throws Error where there are
+/// none, and leaves no file then.
+std::uint64_t clip(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
+                   Progress& progress);
 
 }  // namespace mesograph::cloud

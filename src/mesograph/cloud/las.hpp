@@ -80,6 +80,7 @@ class LasReader {
   /// The next points, at most `most`; empty at the end.
   LasPoints next(std::size_t most = 1u << 18);
   void rewind();
+  const std::filesystem::path& path() const { return path_; }
 
  private:
   std::filesystem::path path_;

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/report/cloud_figures.hpp>
+#include <tuple>
 
 namespace mesograph::report {
 
@@ -224,6 +225,48 @@ std::string CloudView::png(const std::vector<int>& classes) const {
     canvas.text({at.x() + 16, at.y() + 5}, "N", 13);
   }
   return canvas.png();
+}
+
+namespace {
+
+/// Range of what is shown, but for one in a hundred at each end.
+std::pair<double, double> shown_range(cloud::LasReader& file, Shown shown) {
+  if (shown != Shown::height && shown != Shown::sigma) return {0, 1};
+  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
+  std::vector<double> values = cloud::sample(file, [&](const cloud::LasPoints& points, std::size_t i) {
+    return shown == Shown::height ? points.at(i).z() : points.value(i, *sigma);
+  });
+  std::sort(values.begin(), values.end());
+  const std::size_t tail = values.size() / 100;
+  return {shown == Shown::sigma ? 0.0 : values[tail], values[values.size() - 1 - tail]};
+}
+
+}  // namespace
+
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+                         Progress& progress) {
+  const auto range = shown_range(file, options.shown);
+  // Strays far above or below must not shrink the site to a strip.
+  Eigen::Vector3d low = described.low, high = described.high;
+  if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, Shown::height);
+  CloudView view(low, high, range, options);
+  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
+  file.rewind();
+  progress.start("drawing", file.header().points);
+  for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
+    progress.check();
+    for (std::size_t i = 0; i < points.size(); ++i) {
+      const Eigen::Vector3d X = points.at(i);
+      const double value = options.shown == Shown::sigma         ? points.value(i, *sigma)
+                           : options.shown == Shown::point_class ? points.point_class(i)
+                                                                 : X.z();
+      view.add(X, points.colour(i, described.eight_bit), value);
+    }
+    progress.advance(points.size());
+  }
+  std::vector<int> classes;
+  for (const auto& [c, n] : described.classes) classes.push_back(c);
+  return view.png(classes);
 }
 
 std::string section_figure(const std::vector<cloud::SectionPoint>& points, double length,

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <array>
+#include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/report/canvas.hpp>
@@ -51,6 +52,10 @@ class CloudView {
   photo::Raster<float> depth_;
   photo::Rgb cells_;
 };
+
+/// The picture of a whole file as PNG bytes. Streams.
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+                         Progress& progress);
 
 struct SectionOptions {
   Shown shown = Shown::colour;
