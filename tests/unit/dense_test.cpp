@@ -799,6 +799,21 @@ TEST_CASE("Partners that see something else do not spoil the better half") {
   CHECK(right > 0.95 * there);
 }
 
+TEST_CASE("A depth lies between those of four pixels unless one is missing or of another surface") {
+  photo::Raster<float> depth(3, 3);
+  for (int row = 0; row < 3; ++row)
+    for (int col = 0; col < 3; ++col) depth.at(col, row) = static_cast<float>(10 + col + 2 * row);
+  const Eigen::Vector2d x(1.75, 1.75);  // a quarter of a pixel past the middle of pixel 1, 1, which has 13
+  CHECK(dense::depth_at(depth, x, 5) == Approx(13.75));
+  CHECK(dense::depth_at(depth, x, 1) == 13);
+  CHECK(dense::depth_at(depth, {0.2, 0.2}, 5) == 10);  // half a pixel at the rim has no neighbour before it
+  for (const auto& [col, row] : {std::pair{1, 2}, {2, 1}, {2, 2}}) {
+    photo::Raster<float> gap = depth;
+    gap.at(col, row) = std::numeric_limits<float>::quiet_NaN();
+    CHECK(dense::depth_at(gap, x, 5) == 13);
+  }
+}
+
 TEST_CASE("A limit on sigma leaves fewer and better points") {
   Random random(6);
   std::vector<dense::MappedView> views;

@@ -5,11 +5,7 @@
 
 namespace mesograph::dense {
 
-namespace {
-
-/// Depth of a view's surface at an image point, between pixels where these belong together; NaN where it has none.
-double depth_at(const MappedView& view, const Eigen::Vector2d& x, double most_step) {
-  const photo::Raster<float>& depth = view.map.depth;
+double depth_at(const photo::Raster<float>& depth, const Eigen::Vector2d& x, double most_step) {
   const double fx = x.x() - 0.5, fy = x.y() - 0.5;
   const int col = static_cast<int>(std::floor(fx)), row = static_cast<int>(std::floor(fy));
   const float nearest = depth.at(static_cast<int>(x.x()), static_cast<int>(x.y()));
@@ -17,11 +13,13 @@ double depth_at(const MappedView& view, const Eigen::Vector2d& x, double most_st
     return nearest;
   const float a = depth.at(col, row), b = depth.at(col + 1, row), c = depth.at(col, row + 1),
               d = depth.at(col + 1, row + 1);
-  // An edge, or a gap (which compares as false).
-  if (!(std::max({a, b, c, d}) - std::min({a, b, c, d}) <= most_step)) return nearest;
+  const bool whole = std::isfinite(a + b + c + d);
+  if (!whole || std::max({a, b, c, d}) - std::min({a, b, c, d}) > most_step) return nearest;
   const double tx = fx - col, ty = fy - row;
   return (a * (1 - tx) + b * tx) * (1 - ty) + (c * (1 - tx) + d * tx) * ty;
 }
+
+namespace {
 
 /// How badly a photo is placed to show a point: metres that a pixel of it covers there, more away from its middle.
 double footprint(const Pinhole& p, const Eigen::Vector3d& X) {
@@ -40,17 +38,24 @@ struct Agreement {
   }
 };
 
+/// Second difference of a surface over a number of pixels to either side, m; NaN where it has no such.
+double bend_over(const photo::Raster<float>& depth, int col, int row, const std::pair<int, int>& off) {
+  const auto [dc, dr] = off;
+  const auto inside = [&](int c, int r) { return c >= 0 && r >= 0 && c < depth.width && r < depth.height; };
+  if (!inside(col - dc, row - dr) || !inside(col + dc, row + dr)) return nan;
+  return depth.at(col - dc, row - dr) + depth.at(col + dc, row + dr) - 2.0 * depth.at(col, row);
+}
+
 /// How far a surface bends within what windows and planes take together, m of depth: root mean square of its second
-/// differences over four directions, of those that are there.
-double roughness(const photo::Raster<float>& depth, int col, int row) {
-  constexpr int reach = 5, diagonal = 4;
-  const double here = depth.at(col, row);
+/// differences over four directions, of those that are there. Where it jumps by more than `jump` to another surface,
+/// within what windows take alone: planes do not go on there.
+double roughness(const photo::Raster<float>& depth, int col, int row, double jump) {
+  constexpr std::pair<int, int> wide[] = {{5, 0}, {0, 5}, {4, 4}, {4, -4}}, near[] = {{3, 0}, {0, 3}, {2, 2}, {2, -2}};
   double sum = 0;
   int n = 0;
-  for (const auto& [dc, dr] : {std::pair(reach, 0), {0, reach}, {diagonal, diagonal}, {diagonal, -diagonal}}) {
-    const auto inside = [&](int c, int r) { return c >= 0 && r >= 0 && c < depth.width && r < depth.height; };
-    if (!inside(col - dc, row - std::abs(dr)) || !inside(col + dc, row + std::abs(dr))) continue;
-    const double bend = depth.at(col - dc, row - dr) + depth.at(col + dc, row + dr) - 2 * here;
+  for (std::size_t k = 0; k < 4; ++k) {
+    double bend = bend_over(depth, col, row, wide[k]);
+    if (std::abs(bend) > jump) bend = bend_over(depth, col, row, near[k]);
     if (std::isfinite(bend)) sum += bend * bend, ++n;
   }
   return n == 0 ? 0 : std::sqrt(sum / n);
@@ -79,7 +84,7 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
     const Eigen::Vector2d x = p.project(at.X);
     if (!x.allFinite() || !p.inside(x, 0)) continue;
     const double depth = p.depth(at.X), along = (at.X - p.C).norm() / depth;
-    const double distance = (depth_at(*other, x, 3 * at.pixel) - depth) * along;
+    const double distance = (depth_at(other->map.depth, x, 3 * at.pixel) - depth) * along;
     const double sigma = other->map.sigma_at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
     const bool sharp = std::max(at.sigma, sigma) <= options.sharp_px * weak * at.parallax_pixel;
     const double sure = sharp ? options.sharp_tolerance_px * weak * at.parallax_pixel : 0;
@@ -128,7 +133,8 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
       const double spread = std::max(0.0, seen.squares - seen.n * shift * shift);
       const double one = (spread + options.own_weight * usual * usual) / (seen.n - 1 + options.own_weight);
       // Noise of its own bends a map too: 1 + 1 + 4 times its variance in a second difference.
-      const double bend = roughness(reference.map.depth, col, row) * along;
+      const double jump = options.jump_px * reference.map.step * depth * depth;
+      const double bend = roughness(reference.map.depth, col, row, jump) * along;
       const double levelled = options.levelled * options.levelled * std::max(0.0, bend * bend - 6 * usual * usual);
       const double sigma = std::sqrt(one * (options.common + (options.alike - options.common) / seen.n) + levelled);
       if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;

@@ -33,6 +33,7 @@ struct FuseOptions {
   double own_weight = 3;
   /// Share of a surface's bend within a window that matching levels out: of shrubs, boulders, edges.
   double levelled = 0.75;
+  double jump_px = 4;  ///< pixels of parallax beyond which a bend is a jump to another surface
   /// Variance of a mean of n photos, in one photo's: common + (alike - common) / n. More than 1 / n, for they see the
   /// same texture, and windows of neighbours share what they see.
   double alike = 1.5, common = 0.2;
@@ -42,6 +43,10 @@ struct MappedView {
   Pinhole pinhole;
   DepthMap map;
 };
+
+/// Depth of a surface at an image point, between pixels where those about it differ by `most_step` m at most, else that
+/// of the pixel; NaN where it has none.
+double depth_at(const photo::Raster<float>& depth, const Eigen::Vector2d& x, double most_step);
 
 /// One photo's surface where other photos' surfaces confirm it: each ray is cut at the mean depth of those that agree.
 /// More must agree than look there and see nothing, or what lies behind: few that agree among many do so by chance.

@@ -26,7 +26,9 @@ photo::Raster<float> in_photo(const camera::Camera& camera, const dense::Pinhole
       if (!p.inside(at, 0)) continue;
       const int c = static_cast<int>(at.x()), r = static_cast<int>(at.y());
       if (surface.rays.at(c, r) == 0) continue;
-      out.at(col, row, 0) = surface.depth.at(c, r);
+      // Nearest pixels would repeat or leave out rows where distortion is taken out.
+      const double pixel = surface.depth.at(c, r) / p.c;
+      out.at(col, row, 0) = static_cast<float>(dense::depth_at(surface.depth, at, 3 * pixel));
       out.at(col, row, 1) = surface.sigma.at(c, r);
     }
   return out;
