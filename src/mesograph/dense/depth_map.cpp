@@ -51,16 +51,21 @@ void continue_to_rim(const Tile& tile, const photo::Grey& image, Bytes& cost) {
   }
 }
 
-CostTile costs_of(const Level& level, const Tile& tile, const Search& search, const DepthOptions& options) {
+/// `planes`: space to work in, kept from tile to tile.
+CostTile costs_of(const Level& level, const Tile& tile, const Search& search, const DepthOptions& options,
+                  std::vector<std::uint8_t>& planes) {
   CostTile out{tile, search.plane, search.labels, {}};
   if (out.labels.empty()) return out;
   const Tile outer = with_margin(tile, Census::reach, level.reference->image);
   PlaneSweep sweep(*level.reference, level.partners, outer, options.least_difference);
   Bytes cost;
   const std::size_t pixels = static_cast<std::size_t>(tile.width) * tile.height;
-  std::vector<std::uint8_t> planes(pixels * out.labels.size(), CostTile::closed);
+  planes.resize(pixels * out.labels.size());
   for (std::size_t label = 0; label < out.labels.size(); ++label) {
-    if (out.labels[label] == CostTile::gap) continue;
+    if (out.labels[label] == CostTile::gap) {
+      std::fill_n(&planes[label * pixels], pixels, CostTile::closed);
+      continue;
+    }
     InversePlane plane = search.plane;
     plane.constant += out.labels[label] * level.step;
     sweep.costs(plane, cost);
@@ -91,11 +96,12 @@ void match_area(const Level& level, const Tile& outer, const Tile& inner,
                 photo::Raster<float>& out) {
   CostVolume volume;
   volume.area = outer, volume.tile_size = options.tile, volume.step = level.step;
+  std::vector<std::uint8_t> planes;
   for (int row = 0; row < outer.height; row += options.tile)
     for (int col = 0; col < outer.width; col += options.tile) {
       const Tile tile{outer.col + col, outer.row + row, std::min(options.tile, outer.width - col),
                       std::min(options.tile, outer.height - row)};
-      volume.tiles.push_back(costs_of(level, tile, search(tile), options));
+      volume.tiles.push_back(costs_of(level, tile, search(tile), options, planes));
     }
   const Labelled found = semi_global(volume, level.reference->image, penalties(level.partners.size(), options));
   const double most_cost = options.most_differing * Census::most;
