@@ -573,6 +573,20 @@ TEST_CASE("Merging leaves one point a column and layer, in its middle along the 
   CHECK((moved[1].X - wall.X).norm() < 1e-12);
 }
 
+TEST_CASE("A layer that few photos see next to one that many see is an echo of it, and goes") {
+  const auto layers = [](double z, std::uint8_t rays, float sigma) {
+    dense::CloudPoint ground = point_at(0.05, 0.05, 1.0, 7), other = point_at(0.05, 0.05, z, rays);
+    ground.sigma_match = 0.02f, other.sigma_match = sigma;
+    std::vector<double> out;
+    for (const dense::CloudPoint& p : dense::merge({ground, other}, 0.1)) out.push_back(p.X.z());
+    return out;
+  };
+  CHECK(layers(1.15, 3, 0.02f) == std::vector<double>{1.0});      // within two spacings
+  CHECK(layers(0.3, 3, 0.5f) == std::vector<double>{1.0});        // within what it is sure to
+  CHECK(layers(1.5, 3, 0.02f) == std::vector<double>{1.0, 1.5});  // a surface of its own
+  CHECK(layers(1.15, 4, 0.02f) == std::vector<double>{1.0, 1.15});
+}
+
 TEST_CASE("The pinhole photo shows a ground point where the photo does, distortion taken out") {
   MadeUpOptions options;
   options.readout = GENERATE(0.0, 0.06);  // a rolling shutter is taken out for ground of a known height

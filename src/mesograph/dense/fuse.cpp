@@ -167,6 +167,27 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
   return out;
 }
 
+namespace {
+
+/// Of the layers of a column, from `first` on, takes those that are a surer one once more: near it by what they are
+/// sure to, or by two spacings, and seen by half as many photos or fewer.
+void drop_echoes(std::size_t first, double spacing, std::vector<CloudPoint>& points) {
+  if (points.size() < first + 2) return;
+  const auto is_echo_of = [&](const CloudPoint& p, const CloudPoint& of) {
+    return 2 * p.rays <= of.rays &&
+           std::abs(p.X.z() - of.X.z()) <= std::max(2 * spacing, 2 * static_cast<double>(p.sigma_match));
+  };
+  const std::vector<CloudPoint> layers(points.begin() + static_cast<std::ptrdiff_t>(first), points.end());
+  points.resize(first);
+  for (std::size_t k = 0; k < layers.size(); ++k) {
+    const bool below = k > 0 && is_echo_of(layers[k], layers[k - 1]),
+               above = k + 1 < layers.size() && is_echo_of(layers[k], layers[k + 1]);
+    if (!below && !above) points.push_back(layers[k]);
+  }
+}
+
+}  // namespace
+
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
   constexpr float least_level = 0.35f;  // normals of steeper ground say too little of its height
   struct Key {
@@ -183,7 +204,12 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
     return std::tie(a.row, a.col, a.z, a.index) < std::tie(b.row, b.col, b.z, b.index);
   });
   std::vector<CloudPoint> out;
+  std::size_t column = 0;  // the first point of the column in hand
   for (std::size_t begin = 0, end = 0; begin < keys.size(); begin = end) {
+    if (begin > 0 && (keys[begin].row != keys[begin - 1].row || keys[begin].col != keys[begin - 1].col)) {
+      drop_echoes(column, spacing, out);
+      column = out.size();
+    }
     Eigen::Vector3d sum = Eigen::Vector3d::Zero(), colour = Eigen::Vector3d::Zero();
     Eigen::Vector3f normal = Eigen::Vector3f::Zero();
     double weight = 0, variance = 0;
@@ -217,6 +243,7 @@ std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
     point.normal = normal;
     out.push_back(point);
   }
+  drop_echoes(column, spacing, out);
   return out;
 }
 

@@ -64,7 +64,9 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
 
 /// One point for each column of `spacing` metres and surface layer: points of a column that lie within one spacing of
 /// the lowest of them are averaged, weighted by rays, and moved along the surface to the middle of the column where
-/// that is not steep. Sorted by row, column and height, so that the order of the input photos is all that matters.
+/// that is not steep. A layer that at most half as many photos see goes where it lies as near to another as it is sure
+/// to, or within two spacings: it is that one's echo. Sorted by row, column and height, so that the order of the input
+/// photos is all that matters.
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing);
 
 }  // namespace mesograph::dense
