@@ -79,6 +79,8 @@ def test_depth_of_a_photo_leads_to_the_true_surface():
     depth, sigma = (data.GetRasterBand(b).ReadAsArray() for b in (1, 2))
     assert depth.shape == (360, 480) and np.isnan(depth).any() and np.isfinite(depth).mean() > 0.3
     assert np.array_equal(np.isnan(depth), np.isnan(sigma)) and np.nanmin(sigma) >= 0
+    # Depths lie between pixels: none is repeated in the next row or column where distortion is taken out.
+    assert np.mean(np.diff(depth, axis=0) == 0) < 1e-3 and np.mean(np.diff(depth, axis=1) == 0) < 1e-3
     # Back to the ground by this file's own rays: distortion taken out by a fixed point, lengths brought to the grid.
     station, camera = TRUE[image], json.loads((SMALL / "truth" / "cameras.json").read_text())[TRUE[image]["camera"]]
     row, col = np.nonzero(np.isfinite(depth))

@@ -10,6 +10,7 @@
 #include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/sink.hpp>
+#include <mesograph/report/cloud_figures.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -295,6 +296,50 @@ TEST_CASE("Cleaning takes what floats, what lies below and what is not sure, and
   CHECK((keep[100] == 0 && keep[200] == 0));
   CHECK(std::count(keep.begin() + static_cast<std::ptrdiff_t>(ground), keep.end(), 1) == 0);
   CHECK(cloud::clean({}, options).empty());
+}
+
+TEST_CASE("A whole file says its usual limit on sigma, is clipped in and out of a region, and drawn") {
+  const Folder folder;
+  const fs::path file = folder.path / "cloud.las";
+  std::vector<cloud::CloudRecord> points;
+  for (int i = 0; i <= 40; ++i)
+    for (int j = 0; j < 40; ++j) {
+      // sigma_z rises from 0.01 to 0.17 m along the rows: their median is 0.09.
+      const float sigma = 0.01f + 0.16f * static_cast<float>(i) / 40.0f;
+      points.push_back({{0.5 * i, 0.5 * j, 0.1 * i}, {10, 200, 30}, 4, 0.001f, sigma, {0, 0, 1}});
+    }
+  const auto sink = cloud::open_sink(file, {"", {0, 0, 0}, {20, 20, 4}, 0.001});
+  sink->add(points), sink->finish();
+  cloud::LasReader reader(file);
+  CHECK(cloud::usual_limit(reader).max_sigma == Approx(25 * 0.09).epsilon(1e-6));
+
+  Progress quiet;
+  const auto heights = [](const fs::path& path) {
+    cloud::LasReader part(path);
+    return cloud::sample(part, [](const cloud::LasPoints& batch, std::size_t i) { return batch.at(i).z(); });
+  };
+  const cloud::Region region = cloud::Region::parse_box("-0.1,-0.1,4.6,30");  // the first ten rows
+  CHECK(cloud::clip(reader, region, false, folder.path / "in.las", quiet) == 400);
+  reader.rewind();
+  CHECK(cloud::clip(reader, region, true, folder.path / "out.las", quiet) == 1240);
+  const std::vector<double> in = heights(folder.path / "in.las"), out = heights(folder.path / "out.las");
+  CHECK((in.size() == 400 && out.size() == 1240));
+  CHECK(*std::max_element(in.begin(), in.end()) == Approx(0.9));
+  CHECK(*std::min_element(out.begin(), out.end()) == Approx(1.0));
+  reader.rewind();
+  const cloud::Region nowhere = cloud::Region::parse_box("100,100,101,101");
+  CHECK_THROWS_WITH(cloud::clip(reader, nowhere, false, folder.path / "none.las", quiet),
+                    Catch::Contains("no point lies in the region"));
+  CHECK_FALSE(fs::exists(folder.path / "none.las"));
+
+  report::CloudView::Options options;
+  options.width = 300;
+  reader.rewind();
+  const cloud::Description described = cloud::describe(reader, quiet);
+  const std::string plain = report::cloud_figure(reader, described, options, quiet);
+  options.shown = report::Shown::sigma;
+  const std::string by_sigma = report::cloud_figure(reader, described, options, quiet);
+  CHECK((plain.starts_with("\x89PNG") && by_sigma.starts_with("\x89PNG") && plain != by_sigma));
 }
 
 TEST_CASE("Thinning keeps the surest point of each cube") {

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <map>
@@ -9,20 +10,22 @@
 using namespace mesograph;
 
 // A place with exact truth, drawn by marching rays through it, from photos to points: a slope, a hut, a steep bank,
-// still water and smooth concrete.
+// a barrier, still water and smooth concrete.
 
 namespace {
 
 constexpr double gsd = 0.05;  // m: 20 m over the ground, 400 pixels of principal distance
 
 bool in_hut(double x, double y) { return x > -3.2 && x < 0.3 && y > 0.4 && y < 3.1; }
+bool on_barrier(double x, double y) { return x > -1.5 && x < 2.6 && y > -0.9 && y < -0.6; }  // six pixels wide
 bool in_water(double x, double y) { return std::hypot(x + 3.5, y + 2.4) < 1.5; }
 bool on_concrete(double x, double y) { return x > 0.8 && x < 2.8 && y > -3.2 && y < -1.2; }
 
 double height(double x, double y) {
   if (in_hut(x, y)) return 3.0;
   if (in_water(x, y)) return -0.6;
-  return 0.1 * x + (x > 3 ? 1.3 * (std::min(x, 4.5) - 3) : 0.0);  // a bank of 54 degrees
+  const double barrier = on_barrier(x, y) ? 0.8 : 0.0;
+  return 0.1 * x + barrier + (x > 3 ? 1.3 * (std::min(x, 4.5) - 3) : 0.0);  // a bank of 54 degrees
 }
 
 /// Smooth noise with knots `size` apart, 0 to 1.
@@ -137,7 +140,7 @@ double beyond(const Eigen::Vector3d& X, double reach) {
 
 }  // namespace
 
-TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sharp and honest") {
+TEST_CASE("A place with a hut, a barrier, a bank, water and concrete comes out complete, sharp and honest") {
   Random random(31);
   std::vector<Shot> shots;
   int k = 0;
@@ -146,10 +149,10 @@ TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sh
   const auto points = cloud_of(shots);
   const auto inside = [](double x, double y) { return std::abs(x) < 4.4 && std::abs(y) < 3.4; };
   const auto plain = [](double x, double y) {
-    return !in_hut(x, y) && !in_water(x, y) && !on_concrete(x, y) && std::abs(x - 3) > 0.1;
+    return !in_hut(x, y) && !on_barrier(x, y) && !in_water(x, y) && !on_concrete(x, y) && std::abs(x - 3) > 0.1;
   };
   std::map<std::pair<int, int>, int> cells;
-  int ground = 0, close = 0, gross = 0, blank = 0, of_hut = 0, off_hut = 0;
+  int ground = 0, close = 0, gross = 0, blank = 0, of_hut = 0, off_hut = 0, of_barrier = 0, on_top = 0;
   int within[2] = {};
   double sum = 0;
   for (const dense::CloudPoint& p : points) {
@@ -164,6 +167,7 @@ TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sh
       sum += std::clamp(e, -5 * gsd, 5 * gsd);
       for (int n = 0; n < 2; ++n) within[n] += std::abs(e) < (n + 1) * static_cast<double>(p.sigma_match);
     }
+    if (all_around(x, y, gsd, on_barrier)) ++of_barrier, on_top += std::abs(p.X.z() - height(x, y)) < 2 * gsd;
     if (in_hut(x, y)) ++of_hut, off_hut += beyond(p.X, 2 * gsd) > 2 * gsd;
   }
   // What lies next to the hut may be hidden.
@@ -174,7 +178,7 @@ TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sh
              return shot.view.pinhole.inside(at, 3);
            }) >= 3;
   };
-  const auto open = [](double x, double y) { return !in_hut(x, y); };
+  const auto open = [](double x, double y) { return !in_hut(x, y) && !on_barrier(x, y); };
   const auto textured = [](double x, double y) { return !in_water(x, y) && !on_concrete(x, y); };
   int wanted = 0, covered = 0, roof = 0, roofed = 0;
   for (int i = -44; i < 44; ++i)
@@ -189,7 +193,8 @@ TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sh
   INFO("covered " << share(covered, wanted) << " roof " << share(roofed, roof) << " close " << share(close, ground)
                   << " bias " << sum / ground / gsd << " within " << share(within[0], ground) << " "
                   << share(within[1], ground) << " gross " << share(gross, static_cast<int>(points.size())) << " blank "
-                  << blank << " off hut " << share(off_hut, of_hut) << " of " << of_hut);
+                  << blank << " off hut " << share(off_hut, of_hut) << " of " << of_hut << " on barrier "
+                  << share(on_top, of_barrier) << " of " << of_barrier);
   // What is asked of clouds, at the full size of photos.
   CHECK(share(covered, wanted) > 0.95);
   CHECK(share(roofed, roof) > 0.95);
@@ -200,4 +205,59 @@ TEST_CASE("A place with a hut, a bank, water and concrete comes out complete, sh
   CHECK(share(gross, static_cast<int>(points.size())) < 0.003);
   CHECK(blank == 0);
   CHECK(share(off_hut, of_hut) < 0.05);
+  CHECK((of_barrier > 60 && share(on_top, of_barrier) > 0.9));
+}
+
+TEST_CASE("A pair alone is matched nearly everywhere both photos see, by its own two maps") {
+  Random random(32);
+  const Shot left = shot_from(-1.0, 0.6, 1.0, random), right = shot_from(1.4, 0.6, 0.93, random);
+  const dense::Pinhole &p = left.view.pinhole, &q = right.view.pinhole;
+  dense::DepthOptions options;
+  options.least_side = 40;
+  const dense::MappedView a{p, dense::match_depth(left.view, {&right.view}, left.hints, options)},
+      b{q, dense::match_depth(right.view, {&left.view}, right.hints, options)};
+  dense::FuseOptions fuse;
+  fuse.min_views = 2;
+  const dense::Confirmed found = dense::confirm(a, {&b}, fuse);
+  int visible = 0, off = 0, empty = 0, within = 0, blank = 0, invented = 0;
+  // Signed errors by where between two whole pixels the true parallax lies.
+  std::array<double, 10> sum{};
+  std::array<int, 10> count{};
+  for (int row = 0; row < p.height; ++row)
+    for (int col = 0; col < p.width; ++col) {
+      const Eigen::Vector3d X = hit(p.C, p.direction(col + 0.5, row + 0.5));
+      const Eigen::Vector2d x = q.project(X);
+      if (!q.inside(x, 0) || (hit(q.C, q.direction(x.x(), x.y())) - X).norm() > 0.03) continue;
+      const double truth = p.depth(X), depth = found.depth.at(col, row);
+      // Parallax of a base of 2.4 m, pixels.
+      const double parallax = p.c * 2.4 / truth, signed_error = p.c * 2.4 / depth - parallax,
+                   error = std::abs(signed_error);
+      if (all_around(X.x(), X.y(), 5 * gsd, in_water) || all_around(X.x(), X.y(), 5 * gsd, on_concrete)) {
+        ++blank, invented += std::isfinite(depth) && error > 1;
+        continue;
+      }
+      if (!all_around(X.x(), X.y(), 5 * gsd, [](double u, double v) { return !in_water(u, v) && !on_concrete(u, v); }))
+        continue;
+      ++visible;
+      if (!std::isfinite(depth)) {
+        ++empty;
+        continue;
+      }
+      off += error > 1, within += std::abs(depth - truth) < found.sigma.at(col, row);
+      const auto tenth = static_cast<std::size_t>(10 * (parallax - std::floor(parallax)));
+      if (error < 1) sum[tenth] += signed_error, ++count[tenth];
+    }
+  const auto share = [](int part, int all) { return static_cast<double>(part) / std::max(1, all); };
+  INFO("of " << visible << " off " << share(off, visible) << " empty " << share(empty, visible) << " within "
+             << share(within, visible - empty) << " invented " << share(invented, blank));
+  REQUIRE(visible > 15000);
+  CHECK(share(off, visible) < 0.01);
+  CHECK(share(off + empty, visible) < 0.03);
+  CHECK(share(within, visible - empty) > 0.6);
+  CHECK(share(invented, blank) < 0.02);
+  // No locking: whole pixels and halves of them are as good as any other place.
+  for (std::size_t tenth = 0; tenth < 10; ++tenth) {
+    REQUIRE(count[tenth] > 500);
+    CHECK(std::abs(sum[tenth] / count[tenth]) < 0.03);
+  }
 }
