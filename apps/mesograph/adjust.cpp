@@ -33,6 +33,7 @@ void run_adjust(Call& call) {
     throw UsageError("--advise {}: ask for 1 to 50 places", *n);
   const survey::Outcome outcome = survey::adjust(opened, options, call.progress);
   call.json = outcome.summary;
+  say_behind(call, outcome);
   const auto number = [&](const char* key, int decimals, double factor) {
     return call.json[key].is_number() ? fmt::format("{:.{}f}", factor * call.json[key].get<double>(), decimals) : "-";
   };
@@ -41,7 +42,7 @@ void run_adjust(Call& call) {
       "rejected{}",
       call.json["photos"].get<int>(), call.json["tie_points"].get<int>(), call.json["observations"].get<int>(),
       call.json["redundancy"].get<int>(), number("sigma0", 3, 1), number("reprojection_rms_px", 2, 1),
-      number("rejected_share", 1, 100), outcome.made ? "" : " (current)"));
+      number("rejected_share", 1, 100), standing_words(outcome)));
   call.lines.push_back(accuracy_line("control", call.json["control"]));
   call.lines.push_back(accuracy_line("check", call.json["check"]));
   call.lines.push_back(accuracy_line("left out", call.json["left_out"]));
@@ -65,18 +66,17 @@ Command adjust_command() {
   return {"adjust", "adjusts the block with its control, writes stations, cameras and residuals", "",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
-            add("free", "camera parameters to estimate (default c,x0,y0,k1,k2,k3,p1,p2)",
-                cxxopts::value<std::string>());
+            add("free", "camera parameters to estimate (default c,x0,y0,k1,k2,k3,p1,p2)", list_value());
             add("fix-camera", "hold all camera parameters");
             add("snoop", "sets the worst suspect aside and adjusts again, until nothing stands out");
             add("without",
                 "leaves observations out from now on: K05, K05:height, K05@PHOTO, position@PHOTO, bar:B1, or a CSV "
                 "file with a column item",
-                cxxopts::value<std::string>());
-            add("with", "takes observations in again that --without left out", cxxopts::value<std::string>());
+                list_value());
+            add("with", "takes observations in again that --without left out", list_value());
             add("advise", "proposes so many places where another target would help most", cxxopts::value<int>());
             add("as", "keeps the result in results/as/NAME, beside the one that stands", cxxopts::value<std::string>());
-            add("hold-out", "control points that are checks in this run", cxxopts::value<std::string>());
+            add("hold-out", "control points that are checks in this run", list_value());
           },
           run_adjust};
 }

@@ -20,7 +20,7 @@ void run_admit(Call& call) {
   options.cameras = call.text("cameras");
   options.fixed = call.has("fixed");
   options.positions = call.text("positions");
-  options.positions_crs = call.text("positions-crs");
+  options.positions_crs = geo::tidy_name(call.text("positions-crs"));
   for (const std::string& pair : call.list("columns")) {
     const std::size_t at = pair.find('=');
     if (at == std::string::npos || at == 0 || at + 1 == pair.size())
@@ -38,9 +38,11 @@ void run_admit(Call& call) {
   for (const auto& f : call.json["flights"]) {
     if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
     call.lines.push_back(fmt::format(
-        "  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways",
+        "  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways{}",
         f["sortie"].get<std::string>(), f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed)" : "",
-        f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"])));
+        f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"]),
+        f["assumed"].get<bool>() ? " (all of this follows from the assumed forward overlap; tie tells the true one)"
+                                 : ""));
   }
   for (const auto& photo : screened)
     call.lines.push_back(fmt::format(
@@ -55,8 +57,8 @@ Command admit_command() {
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("sortie", "the flight these photos are of", cxxopts::value<std::string>());
-            add("drop", "name patterns of photos to leave out", cxxopts::value<std::string>());
-            add("keep", "name patterns of photos to take in all the same", cxxopts::value<std::string>());
+            add("drop", "name patterns of photos to leave out", list_value());
+            add("keep", "name patterns of photos to take in all the same", list_value());
             add("photos", "folder that the photos were moved to; they are known by their content",
                 cxxopts::value<std::string>());
             add("listing", "stations.csv with start values; without PATH: photos without pixels",
@@ -66,7 +68,7 @@ Command admit_command() {
             add("positions", "processed positions (CSV, by image or time) instead of the geotags",
                 cxxopts::value<std::string>());
             add("positions-crs", "CRS of these positions, as in EPSG:25833", cxxopts::value<std::string>());
-            add("columns", "names of columns in the listing or positions: OURS=ITS,...", cxxopts::value<std::string>());
+            add("columns", "names of columns in the listing or positions: OURS=ITS,...", list_value());
           },
           run_admit};
 }

@@ -8,6 +8,7 @@
 #include <mesograph/cloud/ground.hpp>
 #include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
+#include <mesograph/cloud/units.hpp>
 #include <mesograph/report/cloud_figures.hpp>
 
 #include "console.hpp"
@@ -53,9 +54,9 @@ void wrote(Call& call, const Files& files, std::uint64_t kept, std::uint64_t all
   call.lines.push_back(fmt::format("{}: {} of {} points", files.out.string(), kept, all));
 }
 
-void run_info(Call& call) {
+void run_describe(Call& call) {
   if (call.paths.size() != 2)
-    throw UsageError("cloud info needs one file, as in mesograph cloud info results/cloud.las");
+    throw UsageError("cloud describe needs one file, as in mesograph cloud describe results/cloud.las");
   cloud::LasReader file(call.paths[1]);
   const cloud::LasHeader& h = file.header();
   const cloud::Description d = cloud::describe(file, call.progress);
@@ -63,6 +64,7 @@ void run_info(Call& call) {
   const std::string name = crs.find('"') == std::string::npos
                                ? crs
                                : crs.substr(crs.find('"') + 1, crs.find('"', crs.find('"') + 1) - crs.find('"') - 1);
+  const cloud::Units units = cloud::units_of(h);
   const double density = d.square_units == 0 ? 0 : static_cast<double>(h.points) / static_cast<double>(d.square_units);
   const auto vector = [](const Eigen::Vector3d& v) { return nlohmann::ordered_json{v.x(), v.y(), v.z()}; };
   call.json = {{"file", call.paths[1]},
@@ -73,6 +75,7 @@ void run_info(Call& call) {
                {"software", h.software},
                {"scale", vector(h.scale)},
                {"offset", vector(h.offset)},
+               {"unit", units.angles ? "degree" : units.plan},
                {"density", density},
                {"colour", h.has_colour() ? d.eight_bit ? "8 bit" : "16 bit" : "none"}};
   if (h.points > 0) call.json["low"] = vector(d.low), call.json["high"] = vector(d.high);
@@ -82,13 +85,15 @@ void run_info(Call& call) {
   line("file", fmt::format("LAS 1.{}, point format {}, {} bytes a point, by '{}'", h.minor, h.format, h.record_length,
                            h.software));
   line("CRS", name.empty() ? "not said" : name);
-  line("points", fmt::format("{}, {:.1f} a square unit where there are any", h.points, density));
+  line("points", fmt::format("{}, {:.1f} a square {} where there are any", h.points, density,
+                             units.angles ? "degree" : units.plan));
   if (h.points > 0)
     for (int a = 0; a < 3; ++a)
       line(a == 0   ? "east"
            : a == 1 ? "north"
                     : "height",
-           fmt::format("{:.3f} to {:.3f}, steps of {:g}", d.low[a], d.high[a], h.scale[a]));
+           fmt::format("{:.3f} to {:.3f} {}, steps of {:g}", d.low[a], d.high[a],
+                       units.angles && a < 2 ? "degrees" : units.plan, h.scale[a]));
   for (const auto& [number_of_class, n] : d.classes) {
     call.json["classes"][std::to_string(number_of_class)] = n;
     line("class", fmt::format("{:>3} {:<18} {}", number_of_class, report::class_name(number_of_class), n));
@@ -104,24 +109,23 @@ void run_info(Call& call) {
   say_oddities(call, d.oddities);
 }
 
-void run_clip(Call& call) {
+void run_cut(Call& call) {
   const Files files = files_of(call, ".las");
-  if (call.has("box") == call.has("within")) throw UsageError("cloud clip needs --box W,S,E,N or --within FILE");
+  if (call.has("box") == call.has("within")) throw UsageError("cloud cut needs --box W,S,E,N or --within FILE");
   cloud::LasReader file(files.in);
   say_oddities(call, file.oddities());
   const cloud::Region region = call.has("box") ? cloud::Region::parse_box(call.text("box"))
                                                : cloud::Region::read(call.text("within"), file.header().crs());
-  const std::uint64_t kept = cloud::clip(file, region, call.has("outside"), files.out, call.progress);
+  const std::uint64_t kept = cloud::cut(file, region, call.has("outside"), files.out, call.progress);
   wrote(call, files, kept, file.header().points);
 }
 
 /// The actions that keep some points, or name their classes, by what lies around them.
-void run_judged(Call& call, const cloud::Judge& judge, double rim, double align, bool as_class) {
+void run_judged(Call& call, const cloud::Judge& judge, cloud::JudgeOptions options, bool as_class) {
   const Files files = files_of(call, ".las");
   cloud::LasReader file(files.in);
   say_oddities(call, file.oddities());
-  cloud::JudgeOptions options;
-  options.rim = rim, options.align = align, options.scratch = fs::absolute(files.out).parent_path();
+  options.scratch = fs::absolute(files.out).parent_path();
   const std::vector<std::uint8_t> words = cloud::judge_points(file, options, judge, call.progress);
   const std::uint64_t kept = cloud::write_judged(file, words, as_class, files.out);
   wrote(call, files, kept, file.header().points);
@@ -134,8 +138,10 @@ void run_judged(Call& call, const cloud::Judge& judge, double rim, double align,
 void run_thin(Call& call) {
   const double spacing = number(call, "spacing", nan, 1e-6);
   if (!std::isfinite(spacing)) throw UsageError("cloud thin needs --spacing");
+  cloud::JudgeOptions judging;
+  judging.align = spacing, judging.word_of_strays = 1, judging.fate_of_strays = "they stay";
   run_judged(
-      call, [=](const auto& points) { return cloud::thin(points, spacing); }, 0, spacing, false);
+      call, [=](const auto& points) { return cloud::thin(points, spacing); }, judging, false);
 }
 
 /// The limit where nobody sets one, said.
@@ -156,9 +162,11 @@ void run_clean(Call& call) {
   options.min_rays = optional_value<int>(call, "min-rays").value_or(0);
   options.spreads = number(call, "spreads", options.spreads, 0);
   options.least_group = optional_value<int>(call, "least-group").value_or(options.least_group);
-  constexpr double rim = 2;  // units: far more than the gap between groups at any usual spacing
+  cloud::JudgeOptions judging;
+  judging.rim = 2;  // m: far more than the gap between groups at any usual spacing
+  judging.fate_of_strays = "they go";
   run_judged(
-      call, [=](const auto& points) { return cloud::clean(points, options); }, rim, 0, false);
+      call, [=](const auto& points) { return cloud::clean(points, options); }, judging, false);
 }
 
 void run_ground(Call& call) {
@@ -166,8 +174,11 @@ void run_ground(Call& call) {
   options.largest = number(call, "largest", options.largest, 0.1);
   options.tolerance = number(call, "tolerance", options.tolerance, 0);
   options.steepest = number(call, "steepest", options.steepest, 0);
+  cloud::JudgeOptions judging;
+  judging.rim = cloud::ground_rim(options);
+  judging.word_of_strays = cloud::class_other, judging.fate_of_strays = "they are no ground";
   run_judged(
-      call, [=](const auto& points) { return cloud::ground(points, options); }, cloud::ground_rim(options), 0, true);
+      call, [&](const auto& points) { return cloud::ground(points, options, call.progress); }, judging, true);
 }
 
 report::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
@@ -197,19 +208,22 @@ void run_section(Call& call) {
   const Files files = files_of(call, ".png");
   const std::vector<std::string> ends = call.list("line");
   if (ends.size() != 2) throw UsageError("cloud section needs --line E:N,E:N");
-  const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), number(call, "width", 0.5, 1e-6)};
-  if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   cloud::LasReader file(files.in);
+  const cloud::Units units = cloud::units_of(file.header());
+  const double width = number(call, "width", 0.5, 1e-6) / cloud::metres_of(file.header(), files.in.string()).x();
+  const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), width};
+  if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   say_oddities(call, file.oddities());
   report::SectionOptions options;
   options.shown = shown_of(call, file.header());
   options.exaggeration = number(call, "exaggerate", 1, 0.01);
+  options.unit = units.plan;
   const auto points = cloud::points_along(file, line, call.progress);
   if (points.empty())
-    throw Error("{}: no point lies within {:g} of the line; check its places, and --width", files.in.string(),
-                0.5 * line.width);
-  options.title = fmt::format("{}: from {:.2f}, {:.2f} to {:.2f}, {:.2f}, {:g} wide", files.in.filename().string(),
-                              line.from.x(), line.from.y(), line.to.x(), line.to.y(), line.width);
+    throw Error("{}: no point lies within {:g} {} of the line; check its places, and --width", files.in.string(),
+                0.5 * line.width, units.plan);
+  options.title = fmt::format("{}: from {:.2f}, {:.2f} to {:.2f}, {:.2f}, {:g} {} wide", files.in.filename().string(),
+                              line.from.x(), line.from.y(), line.to.x(), line.to.y(), line.width, units.plan);
   const fs::path table = fs::path(files.out).replace_extension(".csv");
   write_file(files.out, report::section_figure(points, (line.to - line.from).norm(), options));
   write_file(table, cloud::section_table(points));
@@ -242,11 +256,13 @@ void run_render(Call& call) {
 
 void run_cloud(Call& call) {
   static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
-      {"info", run_info},     {"clip", run_clip},       {"thin", run_thin},    {"clean", run_clean},
+      {"describe", run_describe}, {"cut", run_cut},       {"thin", run_thin},    {"clean", run_clean},
       {"ground", run_ground}, {"section", run_section}, {"render", run_render}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
   if (call.paths.empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
+  for (const auto& [old, now] : {std::pair("info", "describe"), std::pair("clip", "cut")})
+    if (call.paths[0] == old) throw UsageError("cloud {} is called cloud {} now", old, now);
   for (const auto& [name, run] : actions)
     if (name == call.paths[0]) return run(call);
   const std::string near = nearest_word(call.paths[0], names);
@@ -259,25 +275,25 @@ void run_cloud(Call& call) {
 Command cloud_command() {
   return {
       "cloud", "looks at LAS clouds, whoever wrote them, and works on them",
-      "info|clip|thin|clean|ground|section|render FILE",
+      "describe|cut|thin|clean|ground|section|render FILE",
       [](cxxopts::Options& options) {
         auto add = options.add_options();
         add("out", "file (default FILE_ACTION.las or .png)", cxxopts::value<std::string>());
-        add("box", "clip: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
-        add("within", "clip: file of polygons in any CRS", cxxopts::value<std::string>());
-        add("outside", "clip: keeps what lies outside");
-        add("spacing", "thin: side of the cubes of which the best point stays", cxxopts::value<double>());
+        add("box", "cut: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
+        add("within", "cut: file of polygons in any CRS", cxxopts::value<std::string>());
+        add("outside", "cut: keeps what lies outside");
+        add("spacing", "thin: side of the cubes of which the best point stays, m", cxxopts::value<double>());
         add("max-sigma", "clean: points less sure go, m (default 25 times the median)", cxxopts::value<double>());
         add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
         add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
             cxxopts::value<double>());
         add("least-group", "clean: groups of fewer points that nothing is near go (default 50)", cxxopts::value<int>());
-        add("largest", "ground: width of the largest thing that stands on it (default 16)", cxxopts::value<double>());
+        add("largest", "ground: width of the largest thing that stands on it, m (default 16)", cxxopts::value<double>());
         add("steepest", "ground: rise over run of bumps that are still ground (default 0.25)",
             cxxopts::value<double>());
-        add("tolerance", "ground: distance from the surface (default 0.15)", cxxopts::value<double>());
-        add("line", "section: from E:N to E:N, with a comma between", cxxopts::value<std::vector<std::string>>());
-        add("width", "section: of the band of points (default 0.5)", cxxopts::value<double>());
+        add("tolerance", "ground: distance from the surface, m (default 0.15)", cxxopts::value<double>());
+        add("line", "section: from E:N to E:N, with a comma between", list_value());
+        add("width", "section: of the band of points, m (default 0.5)", cxxopts::value<double>());
         add("exaggerate", "section: heights against lengths (default 1)", cxxopts::value<double>());
         add("by", "section, render: colour, height, class or sigma", cxxopts::value<std::string>());
         add("from", "render: above, or aslant from an azimuth in degrees (default above)",

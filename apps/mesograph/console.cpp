@@ -6,7 +6,7 @@
 #include <cstdio>
 #include <map>
 #include <mesograph/base/errors.hpp>
-#include <set>
+#include <typeinfo>
 
 namespace mesograph::app {
 
@@ -70,9 +70,23 @@ std::string Call::only_path(const char* what) const {
 
 namespace {
 
-const std::set<std::string> lists = {"drop", "keep", "columns", "role", "confirm", "reject", "free", "hold-out"};
+bool is_list(const cxxopts::ParseResult& options, const std::string& name) {
+  try {
+    (void)options[name].as<std::vector<std::string>>();
+    return true;
+  } catch (const std::bad_cast&) {
+    return false;
+  } catch (const cxxopts::exceptions::exception&) {  // a switch, which has no value
+    return false;
+  }
+}
 
 }  // namespace
+
+std::string Call::text(const char* name) const {
+  if (!has(name)) return {};
+  return is_list(options, name) ? fmt::format("{}", fmt::join(list(name), ",")) : options[name].as<std::string>();
+}
 
 std::vector<std::string> Call::list(const char* name) const {
   std::vector<std::string> out;
@@ -86,10 +100,27 @@ void check_repeated(const cxxopts::ParseResult& options) {
   std::map<std::string, std::string> seen;
   for (const auto& given : options.arguments()) {
     const auto [before, fresh] = seen.emplace(given.key(), given.value());
-    if (!fresh && given.key() != "paths" && lists.count(given.key()) == 0 && before->second != given.value())
+    if (!fresh && before->second != given.value() && !is_list(options, given.key()))
       throw UsageError("--{} is given twice: {} and {}; one of them is meant", given.key(), before->second,
                        given.value());
   }
+}
+
+std::vector<std::string> paths_of(const cxxopts::ParseResult& options) {
+  std::vector<std::string> out;
+  for (const auto& given : options.arguments())
+    if (given.key() == "paths") out.push_back(given.value());
+  return out;
+}
+
+std::string standing_words(const survey::Outcome& outcome) {
+  if (outcome.made) return {};
+  return outcome.behind.empty() ? " (current)" : " (as it was)";
+}
+
+void say_behind(Call& call, const survey::Outcome& outcome) {
+  if (!outcome.behind.empty())
+    call.progress.say(outcome.behind + "; this rests on it as it was, and mesograph run makes all of it anew");
 }
 
 std::vector<std::string> split_list(const std::string& text, char separator) {

@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <functional>
 #include <mesograph/base/progress.hpp>
+#include <mesograph/survey/survey.hpp>
 #include <mutex>
 #include <nlohmann/json.hpp>
 #include <optional>
@@ -48,8 +49,9 @@ struct Call {
   std::vector<std::string> lines;  ///< what a person reads on stdout
 
   bool has(const char* name) const { return options.count(name) > 0; }
-  std::string text(const char* name) const { return has(name) ? options[name].as<std::string>() : std::string(); }
-  /// Parts of an option that is a list: separated by commas, or the option given several times.
+  /// An option as it was written; of a list its parts with commas between.
+  std::string text(const char* name) const;
+  /// Parts of an option that is a list (list_value): separated by commas, or the option given several times.
   std::vector<std::string> list(const char* name) const;
   /// The one PATH that a command needs. Throws UsageError where there is none or more.
   std::string only_path(const char* what) const;
@@ -59,12 +61,24 @@ struct Command {
   std::string name, summary, positional_help;
   std::function<void(cxxopts::Options&)> add_options;
   std::function<void(Call&)> run;
+  std::vector<std::pair<std::string, std::string>> renamed = {};  ///< options: the old name and the one of now
 };
 
 const std::vector<Command>& commands();
 
+/// What an option that is a list is declared with: only such a one may be given several times.
+inline std::shared_ptr<cxxopts::Value> list_value() { return cxxopts::value<std::vector<std::string>>(); }
+
 /// Throws UsageError where an option that is no list is given twice: the first would be lost without a word.
 void check_repeated(const cxxopts::ParseResult& options);
+
+/// The paths of a call as they were written, commas and all.
+std::vector<std::string> paths_of(const cxxopts::ParseResult& options);
+
+/// What stands behind the figures of a stage: nothing where it was made now, else that it was not.
+std::string standing_words(const survey::Outcome& outcome);
+/// A note where a stage rests on one that is not current.
+void say_behind(Call& call, const survey::Outcome& outcome);
 
 /// Comma-separated list -> its parts.
 std::vector<std::string> split_list(const std::string& text, char separator = ',');

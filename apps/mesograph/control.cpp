@@ -98,7 +98,7 @@ void run_control(Call& call) {
   options.remove = call.list("remove");
   options.hold_out = optional_value<int>(call, "hold-out");
   options.as_is = call.has("as-is");
-  options.crs = call.text("crs");
+  options.crs = geo::tidy_name(call.text("crs"));
   read_site_grid(call, options);
   options.scale_bars = call.text("scalebars");
   const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
@@ -121,23 +121,23 @@ Command control_command() {
           [](cxxopts::Options& options) {
             auto add = options.add_options();
             add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...",
-                cxxopts::value<std::string>());
+                list_value());
             add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height",
-                cxxopts::value<std::string>());
+                list_value());
             add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
             add("ground-to-grid", "factor from lengths on the ground to lengths in the grid, as 0.99962",
                 cxxopts::value<std::string>());
-            add("about", "EAST,NORTH that the factor leaves in place (default 0,0)", cxxopts::value<std::string>());
+            add("about", "EAST,NORTH that the factor leaves in place (default 0,0)", list_value());
             add("onto", "the file is in a grid of its own: fit it onto these points of the survey's CRS",
                 cxxopts::value<std::string>());
             add("fit", "parameters of that fit: 4 (plan, heights shifted) or 7 (space)", cxxopts::value<int>());
-            add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", cxxopts::value<std::string>());
-            add("check", "these points are checks (patterns): 'CP*'", cxxopts::value<std::string>());
+            add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", list_value());
+            add("check", "these points are checks (patterns): 'CP*'", list_value());
             add("hold-out", "make so many control points checks, well spread", cxxopts::value<int>());
             add("scalebars", "add measured distances between sighted points: id,a,b,length,sigma (m)",
                 cxxopts::value<std::string>());
-            add("sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", cxxopts::value<std::string>());
-            add("remove", "take points or scale bars out (patterns)", cxxopts::value<std::string>());
+            add("sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", list_value());
+            add("remove", "take points or scale bars out (patterns)", list_value());
             add("as-is", "take the file even where the photos say that it lies elsewhere");
             add("list", "print the points");
             add("dry-run", "show the table as understood, change nothing");

@@ -25,7 +25,9 @@ void run_crs(Call& call) {
   if (const auto most = optional_value<int>(call, "most")) options.most = static_cast<std::size_t>(std::max(1, *most));
   if (call.paths.empty() && !options.near)
     throw UsageError("crs needs words to look for, as in mesograph crs UTM 33N, or --near LAT,LON");
-  const std::vector<geo::FoundCrs> found = geo::find_crs(call.paths, options);
+  const geo::CrsSearch search = geo::find_crs(call.paths, options);
+  const std::vector<geo::FoundCrs>& found = search.found;
+  call.json["all"] = search.all;
   call.json["found"] = nlohmann::ordered_json::array();
   for (const geo::FoundCrs& c : found) {
     call.json["found"].push_back({{"code", fmt::format("EPSG:{}", c.code)},
@@ -44,6 +46,8 @@ void run_crs(Call& call) {
   }
   if (found.empty())
     throw Error("crs: no system of the register has all of these words{}; try fewer", options.near ? " there" : "");
+  if (search.all > found.size())
+    call.lines.push_back(fmt::format("{} of {}; --most N shows more, another word or --near fewer", found.size(), search.all));
   call.lines.push_back("a survey takes a projected one with a vertical one: mesograph new DIR --crs EPSG:n+m");
 }
 
@@ -53,7 +57,7 @@ Command crs_command() {
   return {"crs", "finds a coordinate reference system by name, code or place", "[WORDS...]",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
-            add("near", "only systems in use there: LAT,LON in degrees", cxxopts::value<std::string>());
+            add("near", "only systems in use there: LAT,LON in degrees", list_value());
             add("most", "how many to list (default 25)", cxxopts::value<int>());
           },
           run_crs};

@@ -29,12 +29,14 @@ void run_densify(Call& call) {
   if (std::isfinite(options.scale) && !(options.scale >= 1e-6 && options.scale <= 1))
     throw UsageError("--scale must be from 0.000001 to 1");
   options.force = call.has("force");
+  options.sweep = call.has("sweep");
   const survey::Outcome outcome = survey::densify(opened, options, call.progress);
   call.json = outcome.summary;
+  say_behind(call, outcome);
   call.lines.push_back(fmt::format("{}: {} points, spacing {:.3f} m, {:.0f} points a square metre{}",
                                    call.json["file"].get<std::string>(), call.json["points"].get<std::size_t>(),
                                    call.json["spacing"].get<double>(), call.json["density"].get<double>(),
-                                   outcome.made ? "" : " (current)"));
+                                   standing_words(outcome)));
   if (const auto& heights = call.json["check_heights"]; heights.is_object())
     call.lines.push_back(fmt::format("heights at {} surveyed points: RMSE {:.3f} m, mean {:+.3f} m",
                                      heights["count"].get<int>(), heights["rmse"].get<double>(),
@@ -70,8 +72,9 @@ Command densify_command() {
         add("test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size");
         add("tiles", "writes squares of this side, units of the CRS, with an index", cxxopts::value<double>());
         add("scale", "of LAS coordinates, units of the CRS (default 0.001)", cxxopts::value<double>());
-        add("disk", "GB that depth maps may fill; those no longer needed are removed (default: all are kept)",
+        add("disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
             cxxopts::value<double>());
+        add("sweep", "removes what the store keeps of other levels, regions, sorties and adjustments");
         add("force", "takes an adjustment that is out of date as it is");
         add("out", "file, .las or .ply (default results/cloud.las)", cxxopts::value<std::string>());
       },

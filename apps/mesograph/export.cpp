@@ -20,11 +20,11 @@ void run_export(Call& call) {
       throw UsageError("--worst N lists the N largest residuals: export residuals --worst 20");
   }
   if (call.has("pair")) {
-    const auto pair = split_list(call.text("pair"));
+    const auto pair = call.list("pair");
     if (pair.size() != 2) throw UsageError("--pair {}: write two photos, as in --pair A.jpg,B.jpg", call.text("pair"));
     options.pair = {pair[0], pair[1]};
   }
-  survey::Survey opened(call.survey);
+  const survey::Survey opened(call.survey, survey::Access::look);
   if (call.has("figure")) {
     if (options.what != "matches" || !options.pair)
       throw UsageError("--figure draws the matches of a pair: export matches --pair A.jpg,B.jpg --figure");
@@ -65,7 +65,7 @@ Command export_command() {
             auto add = options.add_options();
             add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
             add("worst", "with residuals: so many, the largest over their sigma first", cxxopts::value<int>());
-            add("pair", "matches of two photos: A,B", cxxopts::value<std::string>());
+            add("pair", "matches of two photos: A,B", list_value());
             add("figure", "with matches --pair: draws them over the photos (results/figures/matches.png)");
             add("image", "keypoints, matches, residuals or depth of one photo", cxxopts::value<std::string>());
           },

@@ -1,9 +1,13 @@
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <tbb/global_control.h>
+#include <unistd.h>
 
+#include <cerrno>
 #include <csignal>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mutex>
 #include <thread>
 
 #include "console.hpp"
@@ -16,9 +20,51 @@ namespace mesograph::app {
 
 namespace {
 
-ConsoleProgress* running = nullptr;
-void on_interrupt(int) {
-  if (running) running->cancel();
+/// Ctrl-C: the first asks the work to stop at its next item, the second ends the program at once and leaves nothing half
+/// written. A signal may come at any moment, so its handler only passes it on, and a thread of its own acts.
+class Interrupts {
+ public:
+  Interrupts() {
+    if (::pipe2(pipe_, O_CLOEXEC) != 0) return;
+    std::signal(SIGXFSZ, SIG_IGN);  // a file that must not grow is a failing write like others
+    std::signal(SIGINT, pass_on);
+    std::signal(SIGTERM, pass_on);
+    std::thread([this] { listen(); }).detach();
+  }
+  void run(ConsoleProgress* progress) {
+    const std::lock_guard lock(mutex_);
+    running_ = progress;
+    if (running_ && asked_) running_->cancel();
+  }
+
+ private:
+  inline static int pipe_[2] = {-1, -1};
+  std::mutex mutex_;
+  ConsoleProgress* running_ = nullptr;
+  bool asked_ = false;
+
+  static void pass_on(int) {
+    const int before = errno;
+    [[maybe_unused]] const ssize_t sent = ::write(pipe_[1], "", 1);
+    errno = before;
+  }
+  void listen() {
+    for (char byte = 0; ::read(pipe_[0], &byte, 1) == 1 || errno == EINTR;) {
+      const std::lock_guard lock(mutex_);
+      if (asked_) {
+        drop_all_scratch();
+        fmt::print(stderr, "\nerror: interrupted at once; run the same command again\n");
+        std::fflush(stderr);
+        ::_exit(130);
+      }
+      asked_ = true;
+      if (running_) running_->cancel();
+    }
+  }
+};
+Interrupts& interrupts() {
+  static Interrupts& all = *new Interrupts;  // its thread lives as long as the process
+  return all;
 }
 
 void print_overview() {
@@ -95,6 +141,10 @@ int run(int argc, char** argv) {
   for (int i = 2; i < argc; ++i) json = json || std::string(argv[i]) == "--json";
   const Outcome outcome = guarded([&] {
     const Command& command = find_command(name);
+    for (const auto& [old, now] : command.renamed)
+      for (int i = 2; i < argc; ++i)
+        if (const std::string word = argv[i]; word == "--" + old || word.starts_with("--" + old + "="))
+          throw UsageError("--{} of {} is called --{} now", old, name, now);
     cxxopts::Options options = make_options(command);
     const cxxopts::ParseResult parsed = options.parse(argc - 1, argv + 1);
     if (parsed.count("help")) {
@@ -109,12 +159,10 @@ int run(int argc, char** argv) {
         parsed.count("threads") ? parsed["threads"].as<int>() : static_cast<int>(std::thread::hardware_concurrency());
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads));
     ConsoleProgress progress(parsed.count("quiet") > 0);
-    running = &progress;
-    std::signal(SIGINT, on_interrupt);
-    std::signal(SIGTERM, on_interrupt);
-    const auto paths =
-        parsed.count("paths") ? parsed["paths"].as<std::vector<std::string>>() : std::vector<std::string>{};
-    Call call{name, parsed, paths, parsed["survey"].as<std::string>(), progress, {}, {}};
+    interrupts().run(&progress);
+    Call call{name, parsed, paths_of(parsed), parsed["survey"].as<std::string>(), progress, {}, {}};
+    if (command.positional_help.empty() && !call.paths.empty())
+      throw UsageError("{} takes no '{}'; see mesograph {} --help", name, call.paths[0], name);
     struct Keep {
       Call& call;
       nlohmann::ordered_json& own;
@@ -123,7 +171,7 @@ int run(int argc, char** argv) {
         own = call.json;
         lines = call.lines;
         warnings = call.progress.said();
-        running = nullptr;
+        interrupts().run(nullptr);
       }
     } keep{call, own, lines, warnings};
     command.run(call);
@@ -137,7 +185,8 @@ int run(int argc, char** argv) {
       out["warnings"].push_back({{"code", "note"}, {"subject", name}, {"text", text}});
     out["error"] = outcome.code == 0 ? nlohmann::json() : nlohmann::json{{"text", outcome.error}};
     if (own.is_object()) out.update(own);
-    fmt::print("{}\n", out.dump(2));
+    // Paths may hold bytes that are no text.
+    fmt::print("{}\n", out.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
   } else {
     for (const std::string& line : lines) fmt::print("{}\n", line);
   }

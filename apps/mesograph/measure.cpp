@@ -9,7 +9,7 @@ namespace {
 
 void run_measure(Call& call) {
   if (call.paths.size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
-  const survey::Survey opened(call.survey);
+  const survey::Survey opened(call.survey, survey::Access::look);
   const survey::Measured m = survey::measure(opened, call.paths[0], call.paths[1]);
   const auto number = [](double v) { return std::isfinite(v) ? nlohmann::ordered_json(v) : nullptr; };
   call.json = {{"from", call.paths[0]},
@@ -19,16 +19,25 @@ void run_measure(Call& call) {
                {"grid", number(m.grid)},
                {"rise", number(m.rise)},
                {"direction_deg", number(m.direction_deg)},
-               {"surveyed_slope", number(m.surveyed)}};
-  const auto line = [&](const char* what, double v, const std::string& note) {
-    call.lines.push_back(fmt::format("{:<18} {:>12.4f} m   {}", what, v, note));
+               {"surveyed_slope", number(m.surveyed)},
+               {"sigma_slope", number(m.sigma_slope)},
+               {"sigma_ground", number(m.sigma_ground)},
+               {"sigma_grid", number(m.sigma_grid)},
+               {"sigma_rise", number(m.sigma_rise)},
+               {"sigma_direction_deg", number(m.sigma_direction_deg)}};
+  const auto sigma = [](double v, int decimals) {
+    return std::isfinite(v) ? fmt::format("sigma {:.{}f}", v, decimals) : std::string("sigma unknown");
   };
-  line("slope distance", m.slope,
+  const auto line = [&](const char* what, double v, double s, const std::string& note) {
+    call.lines.push_back(fmt::format("{:<18} {:>12.4f} m   {:<14} {}", what, v, sigma(s, 4), note));
+  };
+  line("slope distance", m.slope, m.sigma_slope,
        std::isfinite(m.surveyed) ? fmt::format("surveyed coordinates: {:.4f} m", m.surveyed) : "");
-  line("ground distance", m.ground, "level, at the mean height of both");
-  line("grid distance", m.grid, fmt::format("in the plan of the CRS; grid / ground {:.8f}", m.grid / m.ground));
-  line("rise", m.rise, "");
-  call.lines.push_back(fmt::format("{:<18} {:>12.5f} degrees from grid north", "direction", m.direction_deg));
+  line("ground distance", m.ground, m.sigma_ground, "level, at the mean height of both");
+  line("grid distance", m.grid, m.sigma_grid, fmt::format("in the plan of the CRS; grid / ground {:.8f}", m.grid / m.ground));
+  line("rise", m.rise, m.sigma_rise, "");
+  call.lines.push_back(fmt::format("{:<18} {:>12.5f} deg {:<14} from grid north", "direction", m.direction_deg,
+                                   sigma(m.sigma_direction_deg, 5)));
 }
 
 }  // namespace

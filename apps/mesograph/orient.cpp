@@ -44,6 +44,7 @@ void run_orient(Call& call) {
   const survey::Outcome outcome =
       preview ? survey::preview(opened, call.progress) : survey::orient(opened, call.progress);
   call.json = outcome.summary;
+  say_behind(call, outcome);
   const std::string gsd = call.json["gsd"].is_number() ? fmt::format("GSD {:.3f} m", call.json["gsd"].get<double>())
                                                        : std::string("free: scale and place unknown");
   const auto blocks = call.json["components"].get<int>();
@@ -51,7 +52,7 @@ void run_orient(Call& call) {
       "{}{} of {} photos oriented in {} {}, reprojection {:.2f} px (median {:.2f}), {}{}",
       preview ? "PREVIEW, not for use: " : "", call.json["oriented"].get<int>(), call.json["photos"].get<int>(), blocks,
       blocks == 1 ? "block" : "blocks", call.json["reprojection_rms_px"].get<double>(),
-      call.json["median_residual_px"].get<double>(), gsd, outcome.made ? "" : " (current)"));
+      call.json["median_residual_px"].get<double>(), gsd, standing_words(outcome)));
   print_blocks(call);
   const auto results = preview ? opened.results() / "preview" : opened.results();
   call.lines.push_back(fmt::format("  look at {}", (results / "figures" / "block.png").string()));

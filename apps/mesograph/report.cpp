@@ -10,7 +10,8 @@ void run_report(Call& call) {
   survey::Survey opened(call.survey);
   const survey::Outcome outcome = survey::report(opened, call.text("compare"), call.progress);
   call.json = outcome.summary;
-  call.lines.push_back(call.json["file"].get<std::string>() + (outcome.made ? "" : " (current)"));
+  say_behind(call, outcome);
+  call.lines.push_back(call.json["file"].get<std::string>() + standing_words(outcome));
 }
 
 }  // namespace

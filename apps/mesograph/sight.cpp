@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/survey/stages.hpp>
@@ -9,10 +10,12 @@ namespace mesograph::app {
 namespace {
 
 /// The photos of the points that --list names, those worth most first.
-void list_predictions(Call& call, const std::string& pattern) {
+void list_predictions(Call& call, const std::vector<std::string>& patterns) {
   std::string point;
   for (const auto& p : call.json["predictions"]) {
-    if (!glob_match(pattern, p["point"].get<std::string>())) continue;
+    const std::string id = p["point"];
+    if (std::none_of(patterns.begin(), patterns.end(), [&](const auto& pattern) { return glob_match(pattern, id); }))
+      continue;
     if (p["point"] != point) {
       point = p["point"];
       call.lines.push_back(
@@ -24,7 +27,8 @@ void list_predictions(Call& call, const std::string& pattern) {
                                      p["off_vertical_deg"].get<double>(), p["worth"].get<double>(),
                                      p["hidden"].get<bool>() ? "  hidden by ground" : ""));
   }
-  if (point.empty()) throw Error("sight: --list {}: no point of that name is predicted in any photo", pattern);
+  if (point.empty())
+    throw Error("sight: --list {}: no point of that name is predicted in any photo", call.text("list"));
 }
 
 void run_sight(Call& call) {
@@ -35,8 +39,12 @@ void run_sight(Call& call) {
   options.find = !call.has("predict-only");
   options.confirm = call.list("confirm");
   options.reject = call.list("reject");
-  call.json = survey::sight(opened, options, call.progress).summary;
-  if (call.has("list")) list_predictions(call, call.text("list"));
+  options.only_list =
+      call.has("list") && options.import_file.empty() && options.confirm.empty() && options.reject.empty();
+  const survey::Outcome outcome = survey::sight(opened, options, call.progress);
+  call.json = outcome.summary;
+  say_behind(call, outcome);
+  if (call.has("list")) list_predictions(call, call.list("list"));
   call.lines.push_back(
       fmt::format("{} points: {} sightings confirmed, {} found, {} rejected, {} more predicted (results/sightings.csv)",
                   call.json["points"].get<int>(), call.json["confirmed"].get<int>(), call.json["found"].get<int>(),
@@ -51,10 +59,10 @@ Command sight_command() {
             auto add = options.add_options();
             add("import", "sightings.csv: image,point,x,y[,sigma,state]", cxxopts::value<std::string>());
             add("natural", "points of the imported file without coordinates are tie points");
-            add("list", "print the photos of these points, the best first (pattern)", cxxopts::value<std::string>());
+            add("list", "print the photos of these points, the best first (patterns)", list_value());
             add("predict-only", "find nothing");
-            add("confirm", "POINT or POINT:IMAGE (patterns)", cxxopts::value<std::string>());
-            add("reject", "POINT or POINT:IMAGE (patterns)", cxxopts::value<std::string>());
+            add("confirm", "POINT or POINT:IMAGE (patterns)", list_value());
+            add("reject", "POINT or POINT:IMAGE (patterns)", list_value());
           },
           run_sight};
 }

@@ -7,7 +7,7 @@ namespace mesograph::app {
 namespace {
 
 void run_status(Call& call) {
-  survey::Survey opened(call.survey);
+  const survey::Survey opened(call.survey, survey::Access::look);
   const auto states = survey::stage_states(opened);
   call.json["stages"] = nlohmann::ordered_json::array();
   call.lines.push_back(fmt::format("{} ({})", opened.settings.name, opened.crs.name));

@@ -57,26 +57,26 @@ FILE = WORK / "site.las"
 write_las(FILE, XYZ, RGB, 0)
 
 
-def test_info_says_what_the_points_say():
-    answer = good("cloud", "info", FILE)
+def test_describe_says_what_the_points_say():
+    answer = good("cloud", "describe", FILE)
     assert answer["points"] == len(XYZ) and answer["las"] == "1.2" and answer["classes"] == {"0": len(XYZ)}
     assert np.allclose(answer["low"], XYZ.min(axis=0), atol=0.0006) and np.allclose(answer["high"], XYZ.max(axis=0), atol=0.0006)
     assert abs(answer["density"] - 25) < 0.5 and answer["colour"] == "16 bit"
     assert [w["text"] for w in answer["warnings"]] == [] or "no coordinate system" in answer["warnings"][0]["text"]
-    told = call("cloud", "info", FILE)
+    told = call("cloud", "describe", FILE)
     assert "no coordinate system" in told.err and "never classified" in told.out
 
 
-def test_clip_takes_box_and_polygon_and_leaves_bytes_as_they_are():
+def test_cut_takes_box_and_polygon_and_leaves_bytes_as_they_are():
     raw = read_las(FILE)[1]
-    good("cloud", "clip", FILE, "--box", "431210,6822405,431230,6822420", "--out", WORK / "in.las")
-    good("cloud", "clip", FILE, "--box", "431210,6822405,431230,6822420", "--outside", "--out", WORK / "out.las")
+    good("cloud", "cut", FILE, "--box", "431210,6822405,431230,6822420", "--out", WORK / "in.las")
+    good("cloud", "cut", FILE, "--box", "431210,6822405,431230,6822420", "--outside", "--out", WORK / "out.las")
     inside, kept = read_las(WORK / "in.las")
     outside, left = read_las(WORK / "out.las")
     assert len(kept) + len(left) == len(raw) and (inside[:, 0] >= 431210).all() and (inside[:, 1] <= 6822420).all()
     merged = np.vstack([kept, left])
     assert np.array_equal(merged[np.lexsort(merged.T)], raw[np.lexsort(raw.T)])
-    nothing = call("cloud", "clip", FILE, "--box", "0,0,1,1", "--out", WORK / "none.las")
+    nothing = call("cloud", "cut", FILE, "--box", "0,0,1,1", "--out", WORK / "none.las")
     assert nothing.code == 3 and "no point lies in the region" in nothing.last and not (WORK / "none.las").exists()
 
 
@@ -138,11 +138,11 @@ def test_what_cannot_be_is_told_and_leaves_nothing():
     cut = WORK / "cut.las"
     cut.write_bytes(FILE.read_bytes()[:-1000])
     for words, code, said in (
-        (["info", cut], 3, "it is cut off"),
+        (["describe", cut], 3, "it is cut off"),
         (["ground", cut], 3, "it is cut off"),
-        (["info", WORK / "none.las"], 3, "cannot be opened"),
-        (["info"], 2, "needs one file"),
-        (["inof", FILE], 2, "did you mean info"),
+        (["describe", WORK / "none.las"], 3, "cannot be opened"),
+        (["describe"], 2, "needs one file"),
+        (["descrbe", FILE], 2, "did you mean describe"),
         (["thin", FILE], 2, "needs --spacing"),
         (["clean", FILE, "--out", FILE], 2, "not overwritten"),
         (["section", FILE, "--line", "1:2"], 2, "--line"),

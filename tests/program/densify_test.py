@@ -177,8 +177,10 @@ def test_an_adjustment_out_of_date_is_refused_unless_forced():
     assert refused.code == 3 and "run mesograph adjust" in refused.last and "--force" in refused.last, refused.last
     assert (where / "results" / "cloud.las").read_bytes() == cloud
     assert good("densify", "--level", 0, "--spacing", 0.5, "--force", "-s", where)["spacing"] == 0.5
-    # What photos gave by other rules is not kept for ever.
+    # What photos gave by other rules is kept until somebody wants it gone.
     good("densify", "--level", 0, "--min-views", 3, "--force", "-s", where)
+    assert len(list((where / "store" / "points").iterdir())) > len(list((where / "store" / "depth").iterdir()))
+    good("densify", "--level", 0, "--min-views", 3, "--sweep", "--force", "-s", where)
     assert len(list((where / "store" / "points").iterdir())) <= len(list((where / "store" / "depth").iterdir()))
     good("adjust", "--fix-camera", "-s", where)  # options of one call are not out of date
     good("densify", "--level", 0, "--spacing", 0.5, "-s", where)

@@ -79,7 +79,7 @@ def test_imported_ties_stand_beside_those_that_are_found():
     both = good("tie", "--import", by_hand, "-s", place)
     assert both["tie_points"] == found["tie_points"] + 1
     only = good("tie", "--pairs", "none", "-s", place)
-    assert only["tie_points"] == 1 and only["mean_multiplicity"] == len(point)
+    assert only["tie_points"] == 1 and only["mean_rays"] == len(point)
     # Two places of one point in one photo cannot both be.
     with open(by_hand, "a", encoding="utf-8") as out:
         out.write(f"{point[0]['image']},manhole,1,1,\n")
@@ -94,7 +94,7 @@ def test_imported_ties_stand_beside_those_that_are_found():
     for what in ("keypoints", "matches"):
         good("export", what, "--out", exchange / f"{what}.csv", "-s", place)
     joined = good("tie", "--import", exchange, "--pairs", "none", "-s", place)
-    assert joined["tie_points"] == found["tie_points"] and joined["mean_multiplicity"] == found["mean_multiplicity"], (joined, found)
+    assert joined["tie_points"] == found["tie_points"] and joined["mean_rays"] == found["mean_rays"], (joined, found)
 
 
 def test_processed_positions_replace_geotags():

@@ -160,7 +160,7 @@ def test_moved_photos_are_found_by_their_content_and_changed_ones_are_new():
     good("admit", home, "--sortie", "grid", "-s", survey)
     tied = good("tie", "-s", survey)
     home.rename(away)
-    gone = call("tie", "--limit", "900", "-s", survey)
+    gone = call("tie", "--keypoints", "900", "-s", survey)
     assert gone.code == 3 and "admit --photos" in gone.last, gone.err
     back = good("admit", "--photos", away, "-s", survey)
     assert back["photos"] == 5, back

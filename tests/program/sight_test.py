@@ -2,6 +2,7 @@
 """Control as a crew sends it, and targets that are found from geotags alone."""
 import json
 import math
+import re
 import shutil
 import subprocess
 import sys
@@ -91,6 +92,76 @@ def test_a_site_whose_targets_are_gone_gives_no_control_point():
     assert told["found"] == 0, told["found"]
     assert any("Z99: no photo should show it" in w["text"] for w in told["warnings"]), told["warnings"]
     assert any("no pattern" in w["text"] for w in told["warnings"]), told["warnings"]
+
+
+def without_sightings(where):
+    shutil.copytree(SURVEY, where)
+    (where / "inputs" / "sightings.csv").unlink()
+
+
+def test_predictions_leave_what_was_found():
+    where = WORK / "found"
+    shutil.copytree(SURVEY, where)
+    found = good("sight", "-s", where)["found"]  # as it stands
+    before = (where / "store" / "found.csv").read_bytes()
+    good("control", "--sigma", "K01=0.011", "-s", where)  # what was predicted is out of date
+    assert good("sight", "--predict-only", "-s", where)["found"] == found > 50
+    assert (where / "store" / "found.csv").read_bytes() == before
+    table = (where / "results" / "sightings.csv").stat().st_mtime_ns
+    listed = call("sight", "--list", "K01", "-s", where)
+    assert listed.code == 0 and "K01" in listed.out and "looking" not in listed.err
+    assert (where / "store" / "found.csv").read_bytes() == before
+    assert (where / "results" / "sightings.csv").stat().st_mtime_ns == table
+
+
+def test_control_that_nobody_sees_proves_nothing_and_says_so():
+    where = WORK / "off"
+    without_sightings(where)
+    text = []
+    for line in (MADE / "control.csv").read_text().splitlines():
+        fields = line.split(",")
+        if fields[0] == "K04":
+            fields[1] = f"{float(fields[1]) + 10:.5f}"  # the target stands 10 m west of it
+        text.append(",".join(fields))
+    (WORK / "off.csv").write_text("\n".join(text) + "\n")
+    good("control", WORK / "off.csv", "-s", where)
+    said = " ".join(w["text"] for w in good("sight", "-s", where)["warnings"])
+    assert re.search(r"K04 was not found where it is surveyed; a target stands (9\.[89]|10\.[012]).* m west of it", said), said
+    adjusted = good("adjust", "-s", where)
+    k04 = {r["id"]: r for r in rows(where / "results" / "control.csv")}["K04"]
+    assert k04["rays"] == "0" and k04["d_east"] == k04["d_north"] == k04["d_height"] == k04["rms_px"] == "", k04
+    assert {"id": "K04", "role": "control", "rays": 0} in adjusted["idle"]
+    good("report", "-s", where)
+    page = (where / "results" / "report.html").read_text()
+    verdict = page[page.index('class="verdict"') : page.index('class="keys"')]
+    assert "control points take no part" in verdict and "K04" in verdict, verdict
+    assert re.search(r"<td>K04</td><td>-</td><td>-</td><td>-</td><td>0</td><td>takes no part</td>", page)
+
+
+def test_the_other_foot_is_named_by_the_pattern():
+    """Numbers in US survey feet read as feet: 13.6 m off at this northing, too near to be refused by the photos."""
+    where = WORK / "foot"
+    without_sightings(where)
+    foot = 1200 / 3937
+    text = ["id,east,north,height,role"]
+    for r in rows(MADE / "control.csv"):
+        text.append(",".join([r["id"], *(f"{float(r[a]) / foot:.5f}" for a in ("east", "north", "height")), r["role"]]))
+    (WORK / "foot.csv").write_text("\n".join(text) + "\n")
+    good("control", WORK / "foot.csv", "--units", "ft", "-s", where)
+    # Positions known to a metre: so far off nothing is taken, but it is looked for there.
+    settings = (where / "survey.toml").read_text()
+    sure = "".join(f"[sortie.{s}]\nsigma_sortie = [0.5, 0.5]\nsigma_photo = [1.0, 1.0]\n" for s in ("grid", "cross"))
+    (where / "survey.toml").write_text(settings + "\n" + sure)
+    good("orient", "-s", where)
+    said = " ".join(w["text"] for w in good("sight", "-s", where)["warnings"])
+    assert "--units us-ft" in said and re.search(r"13\.[67] m", said), said
+    told = " ".join(w["text"] for w in good("adjust", "-s", where)["warnings"])
+    (where / "survey.toml").write_text(settings)
+    good("orient", "-s", where)
+    # Positions of some metres let the pattern shift: it is found, and what the shift is like is told.
+    shifted = " ".join(w["text"] for w in good("sight", "-s", where)["warnings"])
+    assert "the other foot" in shifted and "us-ft" in shifted, shifted
+    assert "NONE of the 8 control points takes part" in told, told
 
 
 def test_road_markings_drains_and_window_bars_are_not_control():

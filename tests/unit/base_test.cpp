@@ -1,24 +1,29 @@
+#include <unistd.h>
 #include <algorithm>
 #include <array>
 #include <atomic>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <filesystem>
+#include <fstream>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/base/random.hpp>
+#include <mesograph/base/sigma.hpp>
 #include <mesograph/base/threads.hpp>
+
+#include "folder.hpp"
+#include "random_names.hpp"
 
 using namespace mesograph;
 
 namespace {
 CsvTable table_of(const std::string& text, const std::vector<std::string>& required = {"id"}) {
-  const auto path = std::filesystem::temp_directory_path() / "mesograph-csv-test.csv";
-  write_file(path, text);
-  return CsvTable(path, required);
+  const Folder folder;
+  return CsvTable(folder.file("t.csv", text), required);
 }
 }  // namespace
 
@@ -44,8 +49,9 @@ TEST_CASE("A bad CSV file is refused with file, line and what to do") {
 
 TEST_CASE("Row by row a table says the same as at once") {
   const std::string text = "\xEF\xBB\xBF# made by hand\nid,x,note\r\nA,1.5,\"b, \"\"c\"\"\"\n\n,,\nB,,  d \n";
-  const CsvTable whole = table_of(text);
-  const auto path = std::filesystem::temp_directory_path() / "mesograph-csv-test.csv";
+  const Folder folder;
+  const auto path = folder.file("t.csv", text);
+  const CsvTable whole(path, {"id"});
   CsvReader reader(path, {"id"});
   const std::size_t x = *reader.column("x"), note = *reader.column("note");
   for (std::size_t row = 0; row < whole.rows(); ++row) {
@@ -66,12 +72,11 @@ TEST_CASE("Numbers have the decimals of the exchange files and no negative zero"
 }
 
 TEST_CASE("A file that cannot be written leaves the old one") {
-  const auto folder = std::filesystem::temp_directory_path() / "mesograph-write-test";
-  std::filesystem::remove_all(folder);
-  write_file(folder / "a" / "x.csv", "old");
-  std::filesystem::create_directories(folder / "a" / "x.csv.part");  // the scratch name is taken by a folder
-  CHECK_THROWS_AS(write_file(folder / "a" / "x.csv", "new"), Error);
-  CHECK(read_file(folder / "a" / "x.csv") == "old");
+  const Folder folder;
+  const auto path = folder.file("a/x.csv", "old");
+  std::filesystem::create_directories(folder.path / "a" / "x.csv.part");  // the scratch name is taken by a folder
+  CHECK_THROWS_AS(write_file(path, "new"), Error);
+  CHECK(read_file(path) == "old");
 }
 
 TEST_CASE("Patterns and near words") {
@@ -90,8 +95,8 @@ TEST_CASE("Hashes tell one bit apart and do not change between runs") {
   CHECK(hash_bytes("slip") != hash_bytes("slip "));
   CHECK(hash_bytes("slip").size() == 32);
   CHECK(seed_from("G0001.jpg|G0002.jpg") != seed_from("G0002.jpg|G0001.jpg"));
-  const auto path = std::filesystem::temp_directory_path() / "mesograph-hash-test";
-  write_file(path, std::string(3'000'000, 'x') + "y");
+  const Folder folder;
+  const auto path = folder.file("x", std::string(3'000'000, 'x') + "y");
   CHECK(hash_file(path) == hash_bytes(std::string(3'000'000, 'x') + "y"));
   CHECK_THROWS_AS(hash_file(path.string() + ".none"), Error);
 }
@@ -166,4 +171,75 @@ TEST_CASE("The median is the middle value that occurs") {
     std::sort(sorted.begin(), sorted.end());
     CHECK(median(values) == sorted[sorted.size() / 2]);
   }
+}
+
+TEST_CASE("Any name comes back from a table as it was written, at the beginning of a row, within it and at its end") {
+  const Folder folder;
+  Random random(5);
+  for (const bool crlf : {false, true}) {
+    const std::string end = crlf ? "\r\n" : "\n";
+    std::string text = "id,x,note" + end;
+    std::vector<std::pair<std::string, std::string>> names;
+    for (int n = 0; n < 1500; ++n) {
+      names.emplace_back(random_name(random), random_name(random));
+      text += csv_field(names.back().first) + ",1.5," + csv_field(names.back().second) + end;
+    }
+    const CsvTable table(folder.file("names.csv", text), {"id", "note"});
+    REQUIRE(table.rows() == names.size());
+    std::size_t wrong = 0;
+    for (std::size_t i = 0; i < names.size(); ++i)
+      wrong += table.text(i, "id") != names[i].first || table.text(i, "note") != names[i].second;
+    CHECK(wrong == 0);
+  }
+  // What nobody quoted is trimmed, and a row that begins with '#' is said aside, as people write them.
+  const CsvTable table = table_of("id,x\n  A  , 1 \n#B,2\n\"#C\",3\n");
+  REQUIRE(table.rows() == 2);
+  CHECK(table.text(0, "id") == "A");
+  CHECK(table.text(1, "id") == "#C");
+  CHECK(table.where(1).ends_with(":4"));
+}
+
+TEST_CASE("A sigma that was accepted is written so that it is accepted again, to three digits") {
+  for (double sigma = 9.87654321e2; sigma > 1e-9; sigma *= 0.317) {
+    const std::string text = csv_sigma(sigma);
+    INFO(sigma << " as " << text);
+    const double back = std::stod(text);
+    CHECK(std::abs(back / sigma - 1) < 0.0051);  // three digits: half of one in a hundred
+    CHECK(csv_sigma(back) == text);              // and no worse by being written again
+    CHECK(text.size() - text.find('.') - 1 >= 5);
+  }
+  CHECK(csv_sigma(0.01) == "0.01000");
+  CHECK(csv_sigma(0.000001) == "0.000001");
+  CHECK(csv_sigma(0.0 / 0.0).empty());
+  CHECK_NOTHROW(check_sigma(least_sigma_m, least_sigma_m, "m", "c.csv:2", "point 'K1'"));
+  CHECK_NOTHROW(check_sigma(0.0 / 0.0, least_sigma_m, "m", "c.csv:2", "point 'K1'"));
+  CHECK_THROWS_WITH(check_sigma(1e-7, least_sigma_m, "m", "c.csv:2", "point 'K1'"),
+                    Catch::Matchers::Contains("c.csv:2") && Catch::Matchers::Contains("0.000001 m"));
+  CHECK_THROWS_WITH(check_sigma(0, least_sigma_px, "px", "s.csv:2", "point 'K1'"),
+                    Catch::Matchers::Contains("not greater than 0"));
+}
+
+TEST_CASE("UTF-8 is told from other bytes by the table of RFC 3629") {
+  for (const char* good : {"", "slip", "Sk\xC3\xA5la", "\xE6\xB2\xB3", "\xF0\x9F\x8F\x94", "\xED\x9F\xBF", "\xF4\x8F\xBF\xBF"})
+    CHECK(is_utf8(good));
+  // A lone continuation, a cut letter, overlong forms, a surrogate, beyond U+10FFFF, and Latin-1.
+  for (const char* bad : {"\x80", "\xC3", "\xE6\xB2", "\xC0\xAF", "\xE0\x80\xAF", "\xF0\x80\x80\xAF", "\xED\xA0\x80",
+                          "\xF4\x90\x80\x80", "\xF5\x80\x80\x80", "\xFF", "Sk\xE5la"}) {
+    CHECK_FALSE(is_utf8(bad));
+    CHECK(is_utf8(to_utf8(bad)));
+  }
+  CHECK(to_utf8("Sk\xE5la") == "Sk\xC3\xA5la");
+}
+
+TEST_CASE("What is being written can be taken back at once, and a file without a name leaves none") {
+  const Folder folder;
+  const auto scratch = scratch_path(folder.path / "x.las");
+  std::ofstream(scratch) << "half";
+  drop_scratch(scratch);
+  CHECK_FALSE(std::filesystem::exists(scratch));
+  const int fd = open_nameless(folder.path);
+  CHECK(std::filesystem::is_empty(folder.path));
+  CHECK(::write(fd, "abc", 3) == 3);
+  ::close(fd);
+  CHECK_THROWS_AS(hash_file("/dev/null"), Error);  // no regular file: a pipe would be waited for without end
 }

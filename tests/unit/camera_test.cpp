@@ -9,6 +9,8 @@
 #include <mesograph/camera/rotation.hpp>
 #include <mesograph/simulate/flight.hpp>
 
+#include "folder.hpp"
+
 using namespace mesograph;
 
 namespace {
@@ -127,11 +129,14 @@ TEST_CASE("Yaw, pitch and roll point the camera where a pilot says") {
 }
 
 TEST_CASE("cameras.json comes back unchanged; other models are refused") {
-  const auto path = std::filesystem::temp_directory_path() / "mesograph-cameras-test.json";
+  const Folder folder;
+  const auto path = folder.path / "cameras.json";
   write_file(path, camera::cameras_text({{"test", make_camera()}}));
   CHECK(camera::read_cameras(path).at("test").interior == make_camera().interior);
   write_file(path, R"({"x": {"direction": "image_to_ideal", "width": 1, "height": 1, "c": 1}})");
   CHECK_THROWS_AS(camera::read_cameras(path), Error);
+  write_file(path, R"({"x": {"width": 1, "height": 1, "unit": "mm", "chip_width": 13.2, "c": 8}})");
+  CHECK_THROWS_WITH(camera::read_cameras(path), Catch::Matchers::Contains("called sensor_width now"));
   write_file(path, "{\"x\": {\"wid");
   CHECK_THROWS_AS(camera::read_cameras(path), Error);
 }

@@ -9,20 +9,21 @@
 #include <mesograph/control/site_grid.hpp>
 #include <mesograph/orient/identify.hpp>
 
+#include <fmt/format.h>
+#include <mesograph/base/csv.hpp>
+#include <mesograph/control/hold_out.hpp>
+
+#include "folder.hpp"
+#include "random_names.hpp"
+
 using namespace mesograph;
 using Eigen::Vector3d;
 
 namespace {
 
-struct TextFile {
-  std::filesystem::path path = std::filesystem::temp_directory_path() / "mesograph-control-test.txt";
-  explicit TextFile(const std::string& text) { write_file(path, text); }
-  ~TextFile() { std::filesystem::remove(path); }
-};
-
 control::ControlFile read(const std::string& text, const control::ControlFileOptions& options = {}) {
-  const TextFile file(text);
-  return control::read_control_file(file.path, options);
+  const Folder folder;
+  return control::read_control_file(folder.file("control.txt", text), options);
 }
 
 /// Photos on a grid of 200 m about a place of the Osterlund slip.
@@ -209,4 +210,111 @@ TEST_CASE("A pattern of points is known among spots that lie elsewhere too", "[i
   for (int i = 0; i < 8; ++i) CHECK(known->spot[i] == 60 + i);
   // Without the points themselves nothing is known, though some shift always brings a few together.
   CHECK_FALSE(orient::identify(surveyed, others, {12, 15}, 1.0));
+}
+
+TEST_CASE("Ids of any kind come back from a control file as they were written") {
+  Random random(9);
+  for (const char* end : {"\n", "\r\n"}) {
+    std::vector<std::string> ids;
+    std::string text = std::string("id,east,north,height,role") + end;
+    for (int i = 0; i < 400; ++i) {
+      ids.push_back(random_name(random) + std::to_string(i));  // no two alike
+      text += csv_field(ids.back()) + fmt::format(",{},2,3,check{}", i, end);
+    }
+    const control::ControlFile file = read(text);
+    REQUIRE(file.points.size() == ids.size());
+    for (std::size_t i = 0; i < ids.size(); ++i) {
+      CHECK(file.points[i].id == ids[i]);
+      CHECK(file.points[i].east == static_cast<double>(i));
+    }
+  }
+}
+
+TEST_CASE("Headings and roles of other languages are understood, and guesses are told") {
+  struct Case {
+    const char* text;
+    double east, north, height;
+    std::vector<control::PointRole> roles;
+    const char* guess;
+  };
+  using control::PointRole;
+  const std::vector<Case> cases = {
+      {"Punktnr.;Rechtswert [m];Hochwert [m];H\xC3\xB6he;Art\nA;431200,5;6822400,25;640;Passpunkt\nB;1;2;3;Kontrollpunkt\n",
+       431200.5, 6822400.25, 640, {PointRole::control, PointRole::check}, ""},
+      {"Nom\tEst\tNord\tAltitude\tType\nA\t10\t20\t30\tpoint d'appui\nB\t1\t2\t3\tPoint de contr\xC3\xB4le\n", 10, 20, 30,
+       {PointRole::control, PointRole::check}, ""},
+      {"punto,este,norte,cota,rol\nA,10,20,30,GCP\nB,1,2,3,CP\n", 10, 20, 30, {PointRole::control, PointRole::check},
+       "CP is taken as check"},
+      {"navn,\xC3\x98st,nord,h\xC3\xB8yde,rolle\nA,10,20,30,CP\nB,1,2,3,\n", 10, 20, 30,
+       {PointRole::control, PointRole::unsaid}, "CP is taken as control"},
+      // Latin-1, as old programs save it.
+      {"Name,Rechtswert,Hochwert,H\xF6he\nA,10,20,30\nB,1,2,3\n", 10, 20, 30, {PointRole::unsaid, PointRole::unsaid}, ""}};
+  for (const Case& c : cases) {
+    INFO(c.text);
+    const control::ControlFile file = read(c.text);
+    REQUIRE(file.points.size() == 2);
+    CHECK(file.points[0].east == c.east);
+    CHECK(file.points[0].north == c.north);
+    CHECK(file.points[0].height == c.height);
+    for (std::size_t i = 0; i < 2; ++i) CHECK(file.points[i].role == c.roles[i]);
+    CHECK(file.guesses.size() == (*c.guess ? 1 : 0));
+    if (*c.guess && !file.guesses.empty()) CHECK_THAT(file.guesses[0], Catch::Matchers::Contains(c.guess));
+  }
+  CHECK_THROWS_WITH(read("id,east,north,height,role\nA,1,2,3,sometimes\n"),
+                    Catch::Matchers::Contains(":2: role 'sometimes' is unknown"));
+}
+
+TEST_CASE("Columns X, Y, Z are a grid's unless the numbers lie on the Earth's surface") {
+  const control::ControlFile grid = read("id,X,Y,Z\nA,431200.5,6822400.25,640\nB,431300,6822500,650\n");
+  CHECK(grid.coordinates == control::Coordinates::grid);
+  CHECK(grid.points[0].east == 431200.5);
+  CHECK(grid.points[0].height == 640);
+  REQUIRE(grid.guesses.size() == 1);
+  CHECK_THAT(grid.guesses[0], Catch::Matchers::Contains("x, y, z are taken as east, north, height"));
+  // EPSG:4978 of 61.5 N, 13.7 E, 640 m (N = 6394689.3 m: x = (N + h) cos b cos l, ...), and a grid whose northing has by
+  // chance that distance from nought.
+  CHECK(read("id,X,Y,Z\nA,2964767.1,722732.3,5582704.0\n").coordinates == control::Coordinates::geocentric);
+  CHECK(read("id,X,Y,Z\nA,500000,6351000,112\n").coordinates == control::Coordinates::grid);
+}
+
+TEST_CASE("Checks are chosen so that control still spans the site, or refused") {
+  const auto plan = [](std::initializer_list<std::pair<double, double>> places) {
+    std::vector<control::Candidate> out;
+    for (const auto& [e, n] : places) out.push_back({{431000 + e, 6822000 + n}});
+    return out;
+  };
+  // Seven points in the west and a single one in the east, which holds that side.
+  const auto lopsided = plan({{0, 0}, {0, 100}, {10, 50}, {20, 20}, {20, 80}, {30, 50}, {10, 10}, {200, 50}});
+  for (int wanted = 1; wanted <= 4; ++wanted) {
+    const auto chosen = control::choose_checks(lopsided, wanted);
+    CHECK(static_cast<int>(chosen.size()) == wanted);
+    CHECK(std::find(chosen.begin(), chosen.end(), 7) == chosen.end());
+  }
+  CHECK(control::choose_checks(lopsided, 5).size() == 4);  // four must stay, though three would do for a datum
+  // A ring: every point is of the hull, some may go; never so many that a side is open.
+  std::vector<control::Candidate> ring;
+  for (int i = 0; i < 12; ++i) ring.push_back({{100 * std::cos(i * pi / 6), 100 * std::sin(i * pi / 6)}});
+  const auto few = control::choose_checks(ring, 4);
+  REQUIRE(few.size() == 4);
+  for (std::size_t i = 0; i < 12; ++i)  // well apart: no two neighbours both
+    CHECK_FALSE((std::count(few.begin(), few.end(), i) && std::count(few.begin(), few.end(), (i + 1) % 12)));
+  const auto most = control::choose_checks(ring, 12);
+  double area = 0, before = -1, first = -1;  // of what is left: triangles from the middle
+  for (std::size_t i = 0; i < 12; ++i) {
+    if (std::count(most.begin(), most.end(), i)) continue;
+    const double at = static_cast<double>(i) * pi / 6;
+    if (before >= 0) area += 0.5 * 100 * 100 * std::sin(at - before);
+    if (first < 0) first = at;
+    before = at;
+  }
+  area += 0.5 * 100 * 100 * std::sin(first + 2 * pi - before);
+  CHECK((most.size() > 4 && most.size() <= 8));
+  CHECK(area >= 0.75 * 12 * 0.5 * 100 * 100 * std::sin(pi / 6) - 1e-6);
+  // Along a road, and where only some heights are known.
+  CHECK(control::choose_checks(plan({{0, 0}, {50, 1}, {100, 0}, {150, 1}, {200, 0}, {250, 0}}), 2).size() == 2);
+  auto heights = plan({{0, 0}, {0, 100}, {100, 0}, {100, 100}, {50, 50}, {40, 60}});
+  for (const std::size_t i : {0, 1, 4}) heights[i].height = false;
+  for (const std::size_t i : control::choose_checks(heights, 2)) CHECK_FALSE(heights[i].height);
+  CHECK(control::choose_checks(plan({{0, 0}, {1, 0}, {0, 1}}), 1).empty());
+  CHECK(control::choose_checks({}, 1).empty());
 }

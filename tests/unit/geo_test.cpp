@@ -8,6 +8,8 @@
 #include <mesograph/geo/find_crs.hpp>
 #include <mesograph/geo/frame.hpp>
 
+#include "folder.hpp"
+
 using namespace mesograph;
 using Catch::Matchers::Contains;
 
@@ -150,7 +152,8 @@ TEST_CASE("A local survey is its own frame; positions become metres about the or
 }
 
 TEST_CASE("A CRS in a WKT file is taken, a file that is none is refused") {
-  const auto path = std::filesystem::temp_directory_path() / "mesograph-geo-test.prj";
+  const Folder folder;
+  const auto path = folder.path / "grid.prj";
   const geo::Crs known = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
   write_file(path, known.wkt);
   const geo::Crs read = geo::resolve({path.string(), "ellipsoidal", ""});
@@ -253,17 +256,33 @@ TEST_CASE("Points of geocentric and geographic systems reach the survey's, exact
 TEST_CASE("Systems are found by name, code and place") {
   // Facts of the register: EPSG:25833 is ETRS89 / UTM zone 33N in metres; 2263 counts US survey feet; EPSG:5773 is the
   // EGM96 height, whose 15-minute grid comes with proj-data.
-  const auto utm = geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(61.5, 13.7), 50});
+  const auto utm = geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(61.5, 13.7), 50}).found;
   REQUIRE_FALSE(utm.empty());
   CHECK(
       std::any_of(utm.begin(), utm.end(), [](const geo::FoundCrs& c) { return c.code == 25833 && c.unit == "metre"; }));
-  CHECK(geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(-33.0, 151.0), 50}).empty());
-  const auto feet = geo::find_crs({"2263"});
+  CHECK(geo::find_crs({"etrs89", "utm zone 33n"}, {Eigen::Vector2d(-33.0, 151.0), 50}).found.empty());
+  const auto feet = geo::find_crs({"2263"}).found;
   REQUIRE_FALSE(feet.empty());
   CHECK(feet[0].code == 2263);
   CHECK(feet[0].unit == "US survey foot");
-  const auto egm = geo::find_crs({"EPSG:5773"});
+  const auto egm = geo::find_crs({"EPSG:5773"}).found;
   REQUIRE_FALSE(egm.empty());
   CHECK(egm[0].geoid_grid == "egm96_15.gtx");
   CHECK(egm[0].geoid_present);
+}
+
+TEST_CASE("Names of systems in any case, maps of the world, and where a system is made for") {
+  CHECK(geo::tidy_name(" epsg:25833+5773 ") == "EPSG:25833+5773");
+  CHECK(geo::tidy_name("Epsg:4978") == "EPSG:4978");
+  CHECK(geo::tidy_name("local") == "local");
+  CHECK(geo::tidy_name("/maps/site.prj") == "/maps/site.prj");
+  for (const char* world : {"EPSG:3857", "epsg:3395"})
+    CHECK_THROWS_WITH(geo::resolve({world, "plain", ""}), Catch::Matchers::Contains("no metric plan"));
+  CHECK_NOTHROW(geo::resolve_of_file("EPSG:3857"));  // to bring points from
+  for (const char* grid : {"EPSG:25833", "EPSG:2263", "EPSG:2056", "EPSG:3006", "EPSG:28992"})  // of several projections
+    CHECK_NOTHROW(geo::resolve({grid, "plain", ""}));
+  const geo::Crs zone = geo::resolve({"EPSG:25833", "plain", ""});  // 12 to 18 degrees east
+  CHECK(geo::area_of_use(zone, 13.7, 61.5).inside);
+  CHECK_FALSE(geo::area_of_use(zone, 9.0, 61.5).inside);
+  CHECK_FALSE(geo::area_of_use(zone, 13.7, -61.5).inside);
 }

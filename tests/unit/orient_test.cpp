@@ -1,6 +1,7 @@
 #include <Eigen/Geometry>
 #include <catch2/catch.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/orient/georeference.hpp>
 #include <mesograph/orient/links.hpp>
 #include <mesograph/orient/orient.hpp>
 #include <mesograph/orient/parts.hpp>
@@ -326,4 +327,54 @@ TEST_CASE("The links that hold a block are the strongest spanning tree, weakest 
   block.points.resize(9);  // the link 0 - 1 alone
   block.stations[3].oriented = false;
   CHECK(orient::tied_together(block) == std::vector<std::vector<int>>{{0, 1}, {2}});
+}
+
+TEST_CASE("Control lays a block by what each point knows; points that people measured without coordinates have no say") {
+  MadeUpOptions options;
+  options.control = 6, options.checks = 0;
+  const adjust::Block truth = make_block(options).block;
+  adjust::Block block = truth;
+  for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
+  const auto leave = [](adjust::SurveyedPoint& p, const Eigen::Vector3d& known) {
+    p.weight = known.asDiagonal();
+    for (int a = 0; a < 3; ++a)
+      if (known[a] == 0) p.surveyed[a] = -999;  // what nobody measured may be anything
+  };
+  for (adjust::SurveyedPoint& p : block.surveyed) p.axes = Eigen::Matrix3d::Identity();
+  bool lies = true;
+  SECTION("three in space among natural ones, plans and heights") {
+    for (const std::size_t i : {3, 4}) {
+      block.surveyed[i].natural = true;
+      block.surveyed[i].surveyed.setZero(), block.surveyed[i].weight.setZero();
+    }
+    leave(block.surveyed[5], {2500, 2500, 0});
+  }
+  SECTION("plans here, heights there") {
+    for (const std::size_t i : {0, 1, 2}) leave(block.surveyed[i], {2500, 2500, 0});
+    for (const std::size_t i : {3, 4, 5}) leave(block.surveyed[i], {0, 0, 2500});
+  }
+  SECTION("natural points alone") {
+    for (adjust::SurveyedPoint& p : block.surveyed) p.natural = true, p.surveyed.setZero(), p.weight.setZero();
+    lies = false;
+  }
+  SECTION("heights alone") {
+    for (adjust::SurveyedPoint& p : block.surveyed) leave(p, {0, 0, 2500});
+    lies = false;
+  }
+  orient::Similarity away;
+  away.scale = 0.037, away.t = {3, -7, 11};
+  away.R = (Eigen::AngleAxisd(2.1, Eigen::Vector3d::UnitZ()) * Eigen::AngleAxisd(0.3, Eigen::Vector3d(1, 2, 0).normalized()))
+               .toRotationMatrix();
+  orient::transform(block, away);
+  orient::Part all;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) all.stations.push_back(static_cast<int>(i));
+  std::vector<orient::Part> parts = {all};
+  orient::georeference(block, parts);
+  CHECK(parts[0].datum == (lies ? orient::Datum::control : orient::Datum::none));
+  if (!lies) return;
+  for (std::size_t i = 0; i < block.stations.size(); ++i) {
+    // Exact rays and coordinates: what is left is the intersection's rest, a billionth of 68 m times the leverage.
+    CHECK((block.stations[i].C - truth.stations[i].C).norm() < 1e-4);
+    CHECK((block.stations[i].R - truth.stations[i].R).norm() < 1e-6);
+  }
 }

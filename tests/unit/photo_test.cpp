@@ -18,6 +18,8 @@
 #include <mesograph/photo/screening.hpp>
 #include <mesograph/photo/screening_words.hpp>
 
+#include "folder.hpp"
+
 using namespace mesograph;
 namespace fs = std::filesystem;
 
@@ -52,7 +54,8 @@ TEST_CASE("A float GeoTIFF keeps its values to the bit, NaN as no data, and a fo
 }
 
 TEST_CASE("Metadata come back, a truncated JPEG does not pass") {
-  const fs::path path = fs::temp_directory_path() / "mesograph-photo-test.jpg";
+  const Folder folder;
+  const fs::path path = folder.path / "photo.jpg";
   photo::Rgb image(64, 48, 3);
   for (std::size_t i = 0; i < image.data.size(); ++i) image.data[i] = static_cast<std::uint8_t>(i * 37 % 251);
   photo::write_jpeg(path, image, 90);
@@ -402,6 +405,84 @@ TEST_CASE("Sixteen bits, grey, four bands and tiles are the photo they were made
       }
     fs::remove(path);
   }
+}
+
+namespace {
+
+/// A TIFF of one band whose pixels are what `level` says of their number.
+template <typename Level>
+void write_tiff(const fs::path& path, int w, int h, GDALDataType type, const Level& level) {
+  photo::prepare_gdal();
+  GDALDataset* out = GetGDALDriverManager()->GetDriverByName("GTiff")->Create(path.c_str(), w, h, 1, type, nullptr);
+  REQUIRE(out);
+  std::vector<double> values(static_cast<std::size_t>(w) * h);
+  for (std::size_t i = 0; i < values.size(); ++i) values[i] = level(i);
+  REQUIRE(out->GetRasterBand(1)->RasterIO(GF_Write, 0, 0, w, h, values.data(), w, h, GDT_Float64, 0, 0, nullptr) ==
+          CE_None);
+  GDALClose(out);
+}
+
+}  // namespace
+
+TEST_CASE("Photos of 10, 12 and 14 bits, and thermal ones, keep their greys by the law of their sortie") {
+  const Folder folder;
+  struct Case {
+    double low, high;
+  };
+  for (const Case& c : {Case{60, 1020}, Case{250, 4090}, Case{0, 16383}, Case{29300, 30250}, Case{0, 65535}}) {
+    std::vector<photo::Tone> levels;
+    for (int photo = 0; photo < 3; ++photo) {  // each fills another part of the range
+      const fs::path path = folder.path / fmt::format("{}.tif", photo);
+      const double from = c.low + 0.1 * photo * (c.high - c.low), to = c.high - 0.15 * (2 - photo) * (c.high - c.low);
+      write_tiff(path, 120, 100, GDT_UInt16,
+                 [&](std::size_t i) { return std::round(from + (to - from) * static_cast<double>(i % 997) / 996); });
+      levels.push_back(photo::levels_of(path).value());
+      // All but a thousandth at each end lie between.
+      CHECK_THAT(levels.back().low, Catch::WithinAbs(from, 0.002 * (to - from) + 1));
+      CHECK_THAT(levels.back().high, Catch::WithinAbs(to, 0.002 * (to - from) + 1));
+    }
+    const photo::Tone tone = photo::common_tone(levels);
+    CHECK_THAT(tone.low, Catch::WithinAbs(c.low, 0.002 * (c.high - c.low) + 1));
+    CHECK_THAT(tone.high, Catch::WithinAbs(c.high, 0.002 * (c.high - c.low) + 1));
+    std::map<int, int> greys;
+    for (int photo = 0; photo < 3; ++photo)
+      for (const float v : photo::read_grey(folder.path / fmt::format("{}.tif", photo), 0, tone).data)
+        ++greys[static_cast<int>(std::lround(v))];
+    CHECK(greys.size() > 240);
+    // The same level is the same grey in every photo: the middle of the range is 127.5 by hand.
+    const fs::path level = folder.path / "level.tif";
+    write_tiff(level, 8, 8, GDT_UInt16, [&](std::size_t) { return std::round((c.low + c.high) / 2); });
+    CHECK_THAT(photo::read_grey(level, 0, tone).at(3, 3), Catch::WithinAbs(127.5, 1.1));
+  }
+  // One shot of another exposure in a long sortie does not darken the rest.
+  std::vector<photo::Tone> sortie(40, photo::Tone{200, 4000});
+  sortie[7] = {0, 65535};
+  CHECK(photo::common_tone(sortie) == photo::Tone{200, 4000});
+  CHECK(photo::common_tone({{500, 500}}).high > 500);
+  write_tiff(folder.path / "eight.tif", 20, 20, GDT_Byte, [](std::size_t i) { return static_cast<double>(i % 256); });
+  CHECK_FALSE(photo::levels_of(folder.path / "eight.tif"));
+}
+
+TEST_CASE("Pixels that are no grey levels, and sizes that no camera has, are refused in words") {
+  const Folder folder;
+  write_tiff(folder.path / "f.tif", 20, 20, GDT_Float32, [](std::size_t i) { return 0.1 * static_cast<double>(i); });
+  CHECK_THROWS_WITH(photo::read_grey(folder.path / "f.tif"), Catch::Matchers::Contains("Float32"));
+  photo::prepare_gdal();
+  char** sparse = CSLSetNameValue(nullptr, "SPARSE_OK", "TRUE");
+  GDALClose(GetGDALDriverManager()->GetDriverByName("GTiff")->Create((folder.path / "huge.tif").c_str(), 60000, 60000, 1,
+                                                                     GDT_Byte, sparse));
+  CSLDestroy(sparse);
+  CHECK_THROWS_WITH(photo::read_size(folder.path / "huge.tif"), Catch::Matchers::Contains("60000 x 60000"));
+}
+
+TEST_CASE("Text of cameras that is no UTF-8 is made so") {
+  const TaggedPhoto photo([](Exiv2::ExifData& exif, Exiv2::XmpData&) {
+    exif["Exif.Image.Model"] = std::string("Kestrel \xE5\xFF");
+    exif["Exif.Image.Make"] = std::string("\x80\x80");
+  });
+  const photo::Metadata m = photo::read_metadata(photo.path);
+  CHECK(m.model == "Kestrel \xC3\xA5\xC3\xBF");
+  CHECK(is_utf8(m.make));
 }
 
 TEST_CASE("Mutated photos are read or refused, never worse") {

@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/advise.hpp>
+#include <mesograph/adjust/difference.hpp>
 #include <mesograph/adjust/weakness.hpp>
 
 #include "made_up_block.hpp"
@@ -191,6 +192,14 @@ TEST_CASE("A target where it was advised lowers the largest sigma to what was fo
   REQUIRE(advice.size() == 2);
   CHECK(advice[1].before == advice[0].after);
   CHECK(advice[0].after < advice[0].before);
+  // Asked for many, it names those that are worth it, apart from each other: an eighth of 80 m, 2 % each.
+  asked.n = 40;
+  const auto many = adjust::advise(block, before, places, asked);
+  CHECK((many.size() >= 2 && many.size() < 40));
+  for (std::size_t i = 0; i < many.size(); ++i) {
+    CHECK(many[i].after <= 0.98 * many[i].before);
+    for (std::size_t j = 0; j < i; ++j) CHECK((places[many[i].place] - places[many[j].place]).head<2>().norm() >= 10);
+  }
   // Put it there: eight rays into the photos that show it, and coordinates as the advice supposes.
   const auto largest = [&](const adjust::Block& of) {
     double most = 0;
@@ -314,4 +323,44 @@ TEST_CASE("An adjusted block is at rest in what only weak priors determine, too"
   const Eigen::VectorXd left = result.inverse.times(s);  // the undamped step that would still be taken
   for (int i = 0; i < left.size(); ++i) CHECK(std::abs(left[i]) < 1e-3 * std::sqrt(result.inverse(i, i)));
   CHECK(sortie.offset.norm() < 0.002);  // its prior is nought, and the positions' noise is for the stations to take
+}
+
+TEST_CASE("The covariance of a difference is that of the whole inverse, whatever both points share") {
+  adjust::Block block = small_block(12);
+  block.scale_bars = {{"B", 0, 1, (block.surveyed[0].surveyed - block.surveyed[1].surveyed).norm(), 0.002}};
+  block.surveyed[3].weight.setZero();  // a point that people measured and nobody surveyed
+  block.surveyed[3].natural = true;
+  adjust::AdjustOptions options;
+  options.reject_sigmas = 1e3, options.min_ray_angle_deg = 0.01;
+  Progress progress;
+  adjust::adjust(block, options, progress);
+  const adjust::Uncertainty uncertainty = adjust::uncertainty_of(block, {});
+  const Plain plain(block, {});
+  const Eigen::MatrixXd J = plain.jacobian(), Q = (J.transpose() * J).inverse();
+  const Eigen::Index first = plain.columns() + 3 * static_cast<Eigen::Index>(block.points.size());
+  const auto of = [&](int i, int j) -> Eigen::Matrix3d { return Q.block<3, 3>(first + 3 * i, first + 3 * j); };
+  for (const auto& [a, b] : {std::pair(0, 1), {1, 2}, {2, 3}, {3, 0}}) {
+    const Eigen::Matrix3d expected = of(a, a) + of(b, b) - of(a, b) - of(b, a);
+    const Eigen::Matrix3d C = adjust::difference_covariance(block, uncertainty, a, b);
+    // Differences of 1e-6 in the twin and designs in single precision leave three digits.
+    CHECK((C - expected).norm() < 2e-3 * expected.norm());
+  }
+  CHECK((adjust::difference_covariance(block, uncertainty, 2, -1) - of(2, 2)).norm() < 2e-3 * of(2, 2).norm());
+  block.surveyed[2].point.X.setConstant(mesograph::nan);
+  CHECK_FALSE(adjust::difference_covariance(block, uncertainty, 1, 2).allFinite());
+}
+
+TEST_CASE("A scale bar makes what is predicted of points better, wherever the block comes from") {
+  MadeUpOptions options;
+  options.noise_px = 0.4, options.control = 4, options.control_sigma = 0.5;
+  adjust::Block block = make_block(options).block;
+  for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
+  const auto sigma_of_length = [&] {
+    const adjust::Uncertainty u = adjust::uncertainty_of(block, {});
+    const Eigen::Vector3d d = (block.surveyed[3].point.X - block.surveyed[2].point.X).normalized();
+    return std::sqrt(d.dot(adjust::difference_covariance(block, u, 2, 3) * d));
+  };
+  const double without = sigma_of_length();
+  block.scale_bars = {{"B", 0, 1, (block.surveyed[0].point.X - block.surveyed[1].point.X).norm(), 0.001}};
+  CHECK(sigma_of_length() < 0.3 * without);
 }

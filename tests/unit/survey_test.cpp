@@ -1,9 +1,11 @@
 #include <fmt/format.h>
 #include <catch2/catch.hpp>
+#include <chrono>
 #include <filesystem>
 #include <functional>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/random.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/survey/admit.hpp>
@@ -12,6 +14,8 @@
 #include <mesograph/survey/settings.hpp>
 #include <mesograph/survey/survey.hpp>
 
+#include "folder.hpp"
+#include "random_names.hpp"
 #include "made_up_block.hpp"
 
 using namespace mesograph;
@@ -20,15 +24,65 @@ namespace fs = std::filesystem;
 
 namespace {
 
-struct Folder {
-  fs::path path = fs::temp_directory_path() / ("mesograph-survey-" + std::to_string(::getpid()));
-  Folder() { fs::remove_all(path), fs::create_directories(path); }
-  ~Folder() { fs::remove_all(path); }
-  fs::path file(const std::string& name, const std::string& text) const {
-    write_file(path / name, text);
-    return path / name;
+/// Every field of a block in words that lose no bit, written out by hand from block.hpp: what a list inside the program
+/// forgets is found here.
+std::string words_of(const adjust::Block& b) {
+  std::string out;
+  const auto put = [&](const auto& v) { out += fmt::format("{} ", v); };
+  const auto real = [&](double v) { out += fmt::format("{:a} ", v); };
+  const auto all = [&](const auto& m) {
+    for (Eigen::Index i = 0; i < m.size(); ++i) real(m(i % m.rows(), i / m.rows()));
+  };
+  const auto point = [&](const adjust::GroundPoint& p) {
+    all(p.X);
+    for (const adjust::Ray& r : p.rays) put(r.station), all(r.x), real(r.sigma), put(r.accepted);
+  };
+  for (const camera::Camera& c : b.cameras)
+    put(c.name), put(c.width), put(c.height), all(c.interior), real(c.readout_seconds);
+  for (const adjust::CameraPrior& p : b.priors) all(p.value), all(p.sigma), put(p.held);
+  for (const adjust::Sortie& s : b.sorties) {
+    put(s.name), put(s.drifts), real(s.mean_time), real(s.sigma_boresight);
+    for (int a = 0; a < 2; ++a) real(s.sigma_photo[a]), real(s.sigma_offset[a]), real(s.sigma_drift[a]);
+    all(s.lever_arm), all(s.offset), all(s.drift), all(s.boresight);
   }
-};
+  for (const adjust::Station& s : b.stations) {
+    put(s.camera), put(s.sortie), put(s.oriented), put(s.held), all(s.C), all(s.R), all(s.position), all(s.attitude);
+    for (int a = 0; a < 2; ++a) real(s.sigma_position[a]);
+    real(s.sigma_attitude), real(s.time), all(s.velocity), all(s.turning), all(s.usual_velocity);
+    real(s.sigma_velocity), real(s.sigma_turning), all(s.up), real(s.sigma_up), all(s.covariance), real(s.sigma_angle);
+  }
+  for (const adjust::GroundPoint& p : b.points) point(p);
+  for (const adjust::SurveyedPoint& p : b.surveyed)
+    put(p.id), put(static_cast<int>(p.role)), put(p.natural), all(p.surveyed), all(p.weight), all(p.axes), point(p.point);
+  for (const adjust::ScaleBar& bar : b.scale_bars) put(bar.id), put(bar.a), put(bar.b), real(bar.length), real(bar.sigma);
+  return out;
+}
+
+/// Values of their own in every field that a made-up block leaves as it is made.
+void fill_all_fields(adjust::Block& b) {
+  Random random(3);
+  const auto draw = [&](auto& m) {
+    for (Eigen::Index i = 0; i < m.size(); ++i) m(i % m.rows(), i / m.rows()) = random.normal(1);
+  };
+  b.cameras[0].readout_seconds = -0.013, b.priors[0].held = true;
+  draw(b.priors[0].sigma);
+  adjust::Sortie& s = b.sorties[0];
+  s.drifts = true, s.mean_time = 1234.5, s.sigma_boresight = 0.07;
+  for (int a = 0; a < 2; ++a)
+    s.sigma_photo[a] = random.uniform(1, 2), s.sigma_offset[a] = random.uniform(1, 2), s.sigma_drift[a] = random.uniform(1, 2);
+  for (Eigen::Vector3d* v : {&s.lever_arm, &s.offset, &s.drift, &s.boresight}) draw(*v);
+  adjust::Station& t = b.stations[0];
+  t.held = true, t.time = 77.25;
+  for (double* v : {&t.sigma_position[0], &t.sigma_position[1], &t.sigma_attitude, &t.sigma_velocity, &t.sigma_turning,
+                    &t.sigma_up, &t.sigma_angle})
+    *v = random.uniform(0.1, 1);
+  for (Eigen::Vector3d* v : {&t.velocity, &t.turning, &t.usual_velocity, &t.up}) draw(*v);
+  for (Eigen::Matrix3d* m : {&t.attitude, &t.covariance}) draw(*m);
+  adjust::SurveyedPoint& p = b.surveyed[1];
+  p.natural = true, p.role = adjust::Role::off;
+  draw(p.weight), draw(p.axes);
+  b.scale_bars = {{"bar, 1", 0, 3, 12.25, 0.0125}, {"2", 2, 1, 7.5, 0.002}};
+}
 
 const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
 
@@ -38,24 +92,26 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
   const Folder folder;
   const survey::Settings s = survey::read_settings(folder.file(
       "good.toml", head +
-                       "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nlimit = "
+                       "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
                        "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                       "[densify]\nspacing = 0.2\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
+                       "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);
   CHECK(std::isnan(s.sortie("south").sigma_photo[0]));  // not set
-  CHECK(s.tie_limit == 3000);
+  CHECK(s.tie_keypoints == 3000);
   CHECK(s.adjust_free == std::vector<std::string>{"c", "k1"});
   CHECK(s.densify_spacing == 0.2);
+  CHECK(s.densify_within == "site.gpkg");
   CHECK(s.want == std::vector<std::string>{"report"});
 
   const std::vector<std::pair<std::string, std::string>> mistakes = {
       {"[survey]\nname = \"x\"\n", "crs is missing"},
       {head + "crz = 1\n", "did you mean 'crs'"},
-      {head + "[tie]\nlimits = 5\n", "did you mean 'limit'"},
-      {head + "[tie]\nlimit = \"many\"\n", "wrong type"},
-      {head + "[tie]\nlimit = 3\n", "100 or more"},
+      {head + "[tie]\nkeypoint = 5\n", "did you mean 'keypoints'"},
+      {head + "[tie]\nlimit = 5\n", "is called keypoints now"},
+      {head + "[tie]\nkeypoints = \"many\"\n", "wrong type"},
+      {head + "[tie]\nkeypoints = 3\n", "100 or more"},
       {head + "[adjust]\nfree = [\"q\"]\n", "may hold c, x0"},
       {head + "[sortie.a]\nsigma_photo = [1]\n", "two numbers"},
       {head + "[sortie.a]\nsigma_photo = [1, -1]\n", "greater than 0"},
@@ -66,6 +122,8 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
       {head + "[sortie.a]\nheights = \"sea\"\n", "ellipsoidal, geoid or unknown"},
       {head + "[control]\nsigma_h = -1\n", "greater than 0"},
       {head + "[densify]\nlevel = 7\n", "0, 1 or 2"},
+      {head + "[control]\nsigma_h = 0.0000001\n", "0.000001 or more"},
+      {head + "[sortie.a]\nsigma_photo = [0.03, 0.0000001]\n", "0.000001 or more"},
       {"schema = 9\n" + head.substr(11), "newer than this program"},
       {"schema = = 1\n", "is no TOML"},
   };
@@ -137,10 +195,67 @@ TEST_CASE("The store: one at a time, finished stages stay, newer ones are refuse
     CHECK(store.stage("tie")->summary["tie_points"] == 5);
     write_file(store.item("depth", "a.jpg", "0123456789abcdef0123"), "x");
     write_file(store.item("depth", "a.jpg", "fedcba98765432100123"), "y");
-    store.sweep("depth", "0123456789abcdef0123");
+    store.sweep("depth", {store.item("depth", "a.jpg", "0123456789abcdef0123")});
     CHECK(fs::exists(store.item("depth", "a.jpg", "0123456789abcdef0123")));
     CHECK_FALSE(fs::exists(store.item("depth", "a.jpg", "fedcba98765432100123")));
   }
+  // Whatever a photo is called, its items have names that a disk takes, and of their own.
+  const survey::Store store(folder.path / "store");
+  const std::string name(250, 'a');
+  CHECK(store.item("depth", name, "0123456789abcdef").filename().string().size() <= 250);
+  CHECK(store.item("depth", name, "0123456789abcdef") != store.item("depth", name + "b", "0123456789abcdef"));
+}
+
+TEST_CASE("Somebody who looks needs no lock, changes nothing, and sees the last complete state") {
+  const Folder folder;
+  const fs::path at = folder.path / "store";
+  CHECK_FALSE(survey::Store(at, survey::Access::look).stage("tie"));
+  CHECK_FALSE(fs::exists(at));
+  survey::Store writer(at);
+  writer.finish("tie", {"abc", {{"tie_points", 5}}});
+  const survey::Store first(at, survey::Access::look), second(at, survey::Access::look);
+  CHECK(first.stage("tie")->summary["tie_points"] == 5);
+  writer.finish("tie", {"def", {{"tie_points", 6}}});
+  CHECK(second.stage("tie")->fingerprint == "def");
+}
+
+TEST_CASE("A stage knows what it wrote: what is gone, cut or replaced is told, what was only touched is not") {
+  const Folder folder;
+  survey::Store store(folder.path / "store");
+  const fs::path table = folder.file("results/t.csv", "a,b\n1,2\n"), cloud = folder.file("results/c.las", "points");
+  store.finish("adjust", {"abc", {}}, {table, cloud});
+  CHECK(store.current("adjust", "abc"));
+  CHECK_FALSE(store.current("adjust", "abd"));
+  CHECK(store.outputs("adjust").size() == 2);
+  fs::last_write_time(table, fs::last_write_time(table) + std::chrono::hours(1));
+  CHECK(store.changed_output("adjust").empty());
+  write_file(table, "a,b\n1,3\n");  // of the same size
+  CHECK(store.changed_output("adjust") == "results/t.csv has been changed since it was written");
+  write_file(table, "a,b\n1,2\n");
+  CHECK(store.current("adjust", "abc"));
+  fs::resize_file(cloud, 3);
+  CHECK_THAT(store.changed_output("adjust"), Contains("results/c.las has been changed"));
+  fs::remove(cloud);
+  CHECK(store.changed_output("adjust") == "results/c.las is gone");
+  store.finish("adjust", {"abc", {}}, {table});
+  CHECK(store.current("adjust", "abc"));
+}
+
+TEST_CASE("A register that fails says why, and only damage is to be deleted") {
+  const fs::path file = "s/store/register.sqlite";
+  const auto words = [&](int code) { return survey::words_of_register_failure(file, code, "reason"); };
+  // Result codes of SQLite, by its documentation: 5 busy, 8 read-only, 10 I/O, 11 corrupt, 13 full, 14 cannot open,
+  // 26 no database; extended codes have them in their low byte.
+  for (const int code : {8, 10, 13, 14, 10 | 3 << 8}) {
+    CHECK_THAT(words(code), !Contains("delete") && !Contains("damaged") && Contains("nothing is lost"));
+    CHECK_THAT(words(code), Contains("space") || Contains("room"));
+  }
+  for (const int code : {11, 26, 11 | 1 << 8}) CHECK_THAT(words(code), Contains("is damaged") && Contains("delete"));
+  CHECK_THAT(words(5), Contains("another mesograph command"));
+}
+
+TEST_CASE("A register that is no database is damaged") {
+  const Folder folder;
   write_file(folder.path / "store" / "register.sqlite",
              "this is no database, but it is long enough to be looked at as one");
   CHECK_THROWS_WITH(survey::Store(folder.path / "store"), Contains("is damaged"));
@@ -159,20 +274,17 @@ TEST_CASE("A block is stored and read without losing a bit, a cut file is refuse
   for (std::size_t i = 0; i < named.block.stations.size(); ++i) named.images.push_back(fmt::format("{}.jpg", i));
   for (std::size_t i = 0; i < named.block.points.size(); ++i) named.point_names.push_back(fmt::format("T{}", i));
   named.origin = {431200, 6822400, 640};
+  named.free = true;
+  fill_all_fields(named.block);
   survey::save_block(opened, "orient", named);
   CHECK_THROWS_WITH(survey::load_block(opened, "orient"), Contains("run mesograph orient first"));
   opened.store.finish("orient", {"x", {}});
   const survey::NamedBlock back = survey::load_block(opened, "orient");
   CHECK(back.images == named.images);
+  CHECK(back.point_names == named.point_names);
   CHECK(back.origin == named.origin);
-  REQUIRE(back.block.points.size() == named.block.points.size());
-  CHECK(std::isnan(back.block.points[3].X.x()));
-  CHECK_FALSE(back.block.points[4].rays[0].accepted);
-  CHECK(back.block.points[9].rays[1].x == named.block.points[9].rays[1].x);
-  CHECK(back.block.stations[2].R == named.block.stations[2].R);
-  CHECK_FALSE(back.block.stations[1].oriented);
-  CHECK(back.block.surveyed[5].weight == named.block.surveyed[5].weight);
-  CHECK(back.block.cameras[0].interior == named.block.cameras[0].interior);
+  CHECK(back.free);
+  CHECK(words_of(back.block) == words_of(named.block));
   const fs::path file = opened.store.folder() / "block-orient";
   const std::string whole = read_file(file);
   for (const std::size_t keep : {std::size_t{0}, std::size_t{1}, whole.size() / 3, whole.size() - 1}) {
@@ -201,6 +313,47 @@ TEST_CASE("Sources and decisions outlive the store") {
   survey::add_decisions(folder.path, {{"b.jpg", "keep", "2026-06-14 10:01:00", "a reason, with comma"}});
   REQUIRE(survey::read_decisions(folder.path).size() == 2);
   CHECK(survey::read_decisions(folder.path)[1].why == "a reason, with comma");
+}
+
+TEST_CASE("Names of any kind go through everything that people say, and come back") {
+  const Folder folder;
+  Random random(21);
+  std::vector<survey::ControlRow> control;
+  std::vector<survey::Sighting> sightings;
+  std::vector<survey::ScaleBarRow> bars;
+  std::vector<survey::Decision> decisions;
+  for (int i = 0; i < 300; ++i) {
+    const auto name = [&] { return random_name(random) + std::to_string(i); };  // no two alike
+    control.push_back({name(), 1.0 + i, 2, 3, adjust::Role::check, 1e-6, 0.0000123});
+    sightings.push_back({name(), name(), 10.5, 20.25, 0.001, survey::SightingState::rejected, name()});
+    bars.push_back({name(), name(), name() + "b", 5.5, 1e-6});
+    decisions.push_back({name(), "drop", "2026-06-14 10:00:00", name()});
+  }
+  const auto back = survey::read_control(folder.file("control.csv", survey::control_text(control, {})));
+  const auto seen = survey::read_sightings(folder.file("sightings.csv", survey::sightings_text(sightings)));
+  const auto measured = survey::read_scale_bars(folder.file("bars.csv", survey::scale_bars_text(bars)));
+  survey::add_decisions(folder.path, decisions);
+  const auto decided = survey::read_decisions(folder.path);
+  REQUIRE((back.size() == 300 && seen.size() == 300 && measured.size() == 300 && decided.size() == 300));
+  for (std::size_t i = 0; i < 300; ++i) {
+    CHECK(back[i].id == control[i].id);
+    CHECK((back[i].sigma_h == 1e-6 && back[i].sigma_v == 0.0000123));
+    CHECK((seen[i].image == sightings[i].image && seen[i].point == sightings[i].point));
+    CHECK((seen[i].origin == sightings[i].origin && seen[i].sigma == 0.001));
+    CHECK((measured[i].id == bars[i].id && measured[i].a == bars[i].a && measured[i].b == bars[i].b));
+    CHECK(measured[i].sigma == 1e-6);
+    CHECK((decided[i].image == decisions[i].image && decided[i].why == decisions[i].why));
+  }
+}
+
+TEST_CASE("A decision that is said again after an interruption is noted once") {
+  const Folder folder;
+  const auto say = [&](const char* role, const char* time) { survey::add_decisions(folder.path, {{"K1", role, time, "by hand"}}); };
+  say("role check", "10:00");
+  say("role check", "10:01");
+  CHECK(survey::read_decisions(folder.path).size() == 1);
+  say("role control", "10:02"), say("role check", "10:03");  // back and forth is said each time
+  CHECK(survey::read_decisions(folder.path).size() == 3);
 }
 
 TEST_CASE("Files cut at any byte are read or refused with their name, never worse") {
@@ -266,6 +419,21 @@ TEST_CASE("The origin of the local frame is the rounded median of the positions,
   fs::remove(opened.inputs() / "frame.csv");
   CHECK_FALSE(survey::frame_origin(opened, survey::PhotoTable()));
   CHECK_FALSE(fs::exists(opened.inputs() / "frame.csv"));
+}
+
+TEST_CASE("The origin of another system is none of this one") {
+  const Folder folder;
+  survey::PhotoTable photos;
+  photos.photos.resize(1);
+  photos.photos[0].position = {13.7, 61.5, 702};
+  survey::create(folder.path / "s", "", {"EPSG:25833", "ellipsoidal", ""});
+  const Eigen::Vector3d first = survey::frame_origin(survey::Survey(folder.path / "s"), photos).value();
+  std::string settings = read_file(folder.path / "s" / "survey.toml");
+  write_file(folder.path / "s" / "survey.toml", settings.replace(settings.find("25833"), 5, "25832"));
+  const survey::Survey other(folder.path / "s");
+  const Eigen::Vector3d second = survey::frame_origin(other, photos).value();
+  CHECK((second - geo::crs_from_wgs84(other.crs, {13.7, 61.5, 702})).norm() < 1e-4);
+  CHECK((second - first).norm() > 100000);
 }
 
 TEST_CASE("Surveyed points come into the local frame with the weights their file gives") {
@@ -370,7 +538,7 @@ TEST_CASE("A listing keeps motion while the photo was read, and what is not know
   folder.file("l.csv",
               "image,camera,east,north,height,omega,phi,kappa,v_east,v_north,v_up,turn_x,turn_y,turn_z\n"
               "a.jpg,k,431200,6822400,700,0,0,10,3.5,-0.25,0.125,1,-2,0.5\nb.jpg,k,431230,6822400,700,0,0,10,,,,,,\n");
-  survey::keep_listing(opened, folder.path / "l.csv", folder.path / "c.json", false, {});
+  survey::keep_listing(opened, survey::check_listing(folder.path / "l.csv", folder.path / "c.json", false, {}));
   const auto listing = survey::load_listing(opened);
   REQUIRE(listing);
   CHECK(listing->rows[0].velocity == Eigen::Vector3d(3.5, -0.25, 0.125));
@@ -387,11 +555,12 @@ TEST_CASE("A listing is read with either kind of angles and under any names") {
   const survey::Survey opened(folder.path / "s");
   folder.file(
       "c.json",
-      R"({"k": {"width": 4000, "height": 3000, "unit": "mm", "chip_width": 13.2, "c": 8.8, "x0": 0.0165, "y0": 0}})");
+      R"({"k": {"width": 4000, "height": 3000, "unit": "mm", "sensor_width": 13.2, "c": 8.8, "x0": 0.0165, "y0": 0}})");
   folder.file(
       "l.csv",
       "photo,camera,east,north,height,yaw,pitch,roll,sigma_h,sigma_v\na.jpg,k,431200,6822400,700,30,-90,0,0.02,0.04\n");
-  survey::keep_listing(opened, folder.path / "l.csv", folder.path / "c.json", false, {{"image", "photo"}});
+  survey::keep_listing(
+      opened, survey::check_listing(folder.path / "l.csv", folder.path / "c.json", false, {{"image", "photo"}}));
   const auto listing = survey::load_listing(opened);
   REQUIRE(listing);
   CHECK(listing->rows[0].yaw_pitch_roll);
@@ -401,11 +570,11 @@ TEST_CASE("A listing is read with either kind of angles and under any names") {
   CHECK_THAT(cameras.at("k").interior[camera::x0], Catch::WithinAbs(5.0, 1e-9));
   std::vector<survey::Photo> photos(1);
   photos[0].image = "a.jpg";
-  survey::place_listed(opened, photos);
+  survey::place_listed(opened, *listing, photos);
   CHECK((geo::crs_from_wgs84(opened.crs, photos[0].position) - Eigen::Vector3d(431200, 6822400, 700)).norm() < 1e-4);
   CHECK(photos[0].sigma_v == 0.04);
   folder.file("l2.csv", "image,camera,east,north,height,omega,phi,kappa\na.jpg,other,1,2,3,0,0,0\n");
-  CHECK_THROWS_WITH(survey::keep_listing(opened, folder.path / "l2.csv", folder.path / "c.json", false, {}),
+  CHECK_THROWS_WITH(survey::check_listing(folder.path / "l2.csv", folder.path / "c.json", false, {}),
                     Contains("other"));
 }
 

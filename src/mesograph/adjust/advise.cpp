@@ -105,6 +105,9 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
       if (std::isfinite(one)) most = std::max(most, one);
     return most;
   };
+  Eigen::Vector3d low = Eigen::Vector3d::Constant(INFINITY), high = -low;
+  for (const Eigen::Vector3d& X : places) low = low.cwiseMin(X), high = high.cwiseMax(X);
+  const double apart = n > 0 ? options.least_distance * (high - low).head<2>().maxCoeff() : 0;
   std::vector<Eigen::MatrixXd> before;
   std::vector<Advice> out;
   for (int k = 0; k < options.n; ++k) {
@@ -112,6 +115,8 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
     std::vector<std::vector<double>> left(n);
     parallel_for(n, 1, [&](std::size_t c) {
       if (!std::isfinite(variance[c])) return;
+      for (const Advice& a : out)
+        if ((places[a.place] - places[c]).head<2>().norm() < apart) return;
       const GroundPoint point = seen_from(block, uncertainty, places[c], options.sighting_px);
       const Eigen::MatrixXd F =
           added_by(design_of(block, point, -1, uncertainty.layout), options, uncertainty.layout.columns);
@@ -130,6 +135,7 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
     for (std::size_t c = 0; c < n; ++c)
       if (std::isfinite(best[c]) && (chosen == n || best[c] < best[chosen])) chosen = c;
     if (chosen == n) break;
+    if (std::sqrt(best[chosen]) > (1 - options.least_gain) * std::sqrt(largest(variance))) break;
     out.push_back({chosen, ground[chosen].photos, std::sqrt(largest(variance)), std::sqrt(best[chosen])});
     const GroundPoint point = seen_from(block, uncertainty, places[chosen], options.sighting_px);
     before.push_back(

@@ -31,8 +31,14 @@ struct AdviseOptions {
   double sigma_h = 0.02, sigma_v = 0.03;  ///< of the new point's coordinates, m
   double sighting_px = 0.5, tie_px = 0.5;
   int least_photos = 4;  ///< places in fewer neither count nor are advised: the rim, where little is measured
+  /// A target that lowers the largest sigma by less than this share is not worth the walk. Less: more places, each of
+  /// them hardly better than none.
+  double least_gain = 0.02;
+  /// Apart from each other, as a share of the longer side of the places: two targets side by side hold one place.
+  double least_distance = 0.125;
 };
-/// One after the other, each with the ones before it in place. Changes of the normal equations by their few rays
+/// One after the other, each with the ones before it in place; fewer than asked for, or none, where no further place
+/// would gain as much as the options ask for. Changes of the normal equations by their few rays
 /// (Woodbury 1950), so that nothing is adjusted again.
 std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
                            const std::vector<Eigen::Vector3d>& places, const AdviseOptions& options);

@@ -14,6 +14,8 @@ Eigen::Vector3d weights_of(const SurveyedPoint& point) {
   return (along.array() > 1e-6).select(along, 0.0);  // turning in and out of the axes leaves roundings
 }
 
+bool known_in_space(const SurveyedPoint& point) { return !point.natural && weights_of(point).minCoeff() > 0; }
+
 CameraPrior usual_prior(const camera::Camera& camera) {
   CameraPrior prior;
   prior.value = camera.interior;

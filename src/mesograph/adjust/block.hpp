@@ -83,6 +83,9 @@ struct SurveyedPoint {
 /// Weight of a point's coordinates along its axes, 1/m^2: nought where not surveyed (or known to a kilometre).
 Eigen::Vector3d weights_of(const SurveyedPoint& point);
 
+/// Whether all three of a point's coordinates are surveyed, so that it can stand for a place.
+bool known_in_space(const SurveyedPoint& point);
+
 /// A measured distance between two surveyed points, which may be natural ones.
 struct ScaleBar {
   std::string id;

@@ -15,8 +15,10 @@ std::string trimmed(const std::string& text) {
   return text.substr(first, text.find_last_not_of(" \t") - first + 1);
 }
 
-/// Splits one line into fields, in place of what stands there; false where a quote stays open.
-bool split_fields(std::string_view line, std::vector<std::string>& fields) {
+bool is_blank(char ch) { return ch == ' ' || ch == '\t'; }
+
+/// Splits one row, whose quotes are closed, into fields, in place of what stands there.
+void split_fields(std::string_view line, std::vector<std::string>& fields) {
   std::size_t n = 0;
   const auto begin_field = [&] {
     if (n == fields.size()) fields.emplace_back();
@@ -31,8 +33,11 @@ bool split_fields(std::string_view line, std::vector<std::string>& fields) {
     if (quoted && ch == '"' && i + 1 < line.size() && line[i + 1] == '"') {
       field += line[++i];
     } else if (ch == '"') {
+      if (!quoted && trimmed(field).empty()) field.clear();  // blanks before a quote are not of the field
       quoted = !quoted;
       was_quoted = true;
+    } else if (was_quoted && !quoted && is_blank(ch)) {
+      continue;  // nor are those behind it
     } else if (ch == ',' && !quoted) {
       if (!was_quoted) field = trimmed(field);
       was_quoted = false;
@@ -43,8 +48,10 @@ bool split_fields(std::string_view line, std::vector<std::string>& fields) {
   }
   if (!was_quoted) fields[n - 1] = trimmed(fields[n - 1]);
   fields.resize(n);
-  return !quoted;
 }
+
+/// An odd number of quotes: the last one is open, for a doubled quote is two of them.
+bool leaves_open(std::string_view line) { return std::count(line.begin(), line.end(), '"') % 2 == 1; }
 
 /// Grids that count west or south name their columns so.
 std::string_view other_name(std::string_view column) {
@@ -85,11 +92,18 @@ CsvReader::CsvReader(const std::filesystem::path& path, const std::vector<std::s
 
 bool CsvReader::next() {
   while (std::getline(file_, text_)) {
+    begin_ = ++line_;
+    if (line_ == 1 && text_.starts_with("\xEF\xBB\xBF")) text_.erase(0, 3);
+    if (text_.find_first_not_of(" \t,\r") == std::string::npos || text_.starts_with('#')) continue;
+    bool open = leaves_open(text_);
+    for (std::string more; open && std::getline(file_, more); ++line_) {  // a quoted field with line breaks
+      open = open != leaves_open(more);
+      text_ += '\n' + more;
+    }
+    if (open) throw Error("{}: a quote is not closed; close it or remove it", where());
     std::string_view line = text_;
-    if (++line_ == 1 && line.starts_with("\xEF\xBB\xBF")) line.remove_prefix(3);
     if (line.ends_with('\r')) line.remove_suffix(1);
-    if (line.find_first_not_of(" \t,") == std::string_view::npos || line.starts_with('#')) continue;
-    if (!split_fields(line, fields_)) throw Error("{}: a quote is not closed; close it or remove it", where());
+    split_fields(line, fields_);
     if (!header_.empty() && fields_.size() != header_.size())
       throw Error("{}: {} fields where the header has {}; check the delimiter (comma) and decimals ('.')", where(),
                   fields_.size(), header_.size());
@@ -115,7 +129,7 @@ double CsvReader::required_number(std::size_t column) const {
   return *number(column);
 }
 
-std::string CsvReader::where() const { return fmt::format("{}:{}", path_.string(), line_); }
+std::string CsvReader::where() const { return fmt::format("{}:{}", path_.string(), begin_); }
 
 CsvTable::CsvTable(const std::filesystem::path& path, const std::vector<std::string>& required) : path_(path) {
   CsvReader reader(path, required);
@@ -154,7 +168,10 @@ double CsvTable::required_number(std::size_t row, std::string_view column) const
 std::string CsvTable::where(std::size_t row) const { return fmt::format("{}:{}", path_.string(), lines_[row]); }
 
 std::string csv_field(std::string_view text) {
-  if (text.find_first_of(",\"\n\r") == std::string_view::npos) return std::string(text);
+  if (text.empty()) return {};
+  const bool plain = text.find_first_of(",\"\n\r") == std::string_view::npos && text.front() != '#' &&
+                     !is_blank(text.front()) && !is_blank(text.back());
+  if (plain) return std::string(text);
   std::string quoted = "\"";
   for (const char ch : text) {
     if (ch == '"') quoted += '"';
@@ -178,5 +195,16 @@ std::string fixed(double value, int decimals) {
 std::string csv_length(double metres) { return fixed(metres, 5); }
 std::string csv_degrees(double degrees) { return fixed(degrees, 8); }
 std::string csv_pixels(double pixels) { return fixed(pixels, 4); }
+
+std::string csv_sigma(double sigma, int decimals) {
+  if (!(sigma > 0) || !std::isfinite(sigma)) return fixed(sigma, decimals);
+  constexpr int digits = 3;
+  const int enough = digits - 1 - static_cast<int>(std::floor(std::log10(sigma)));
+  std::string text = fixed(sigma, std::max(decimals, enough));
+  // As many decimals as always where more would be noughts.
+  const std::size_t least = text.find('.') + 1 + static_cast<std::size_t>(decimals);
+  while (text.size() > least && text.back() == '0') text.pop_back();
+  return text;
+}
 
 }  // namespace mesograph

@@ -26,18 +26,19 @@ class CsvReader {
   double required_number(std::size_t column) const;
   std::optional<double> number(std::size_t column) const;
   std::string where() const;
-  std::size_t line() const { return line_; }
+  std::size_t line() const { return begin_; }  ///< where the row begins
 
  private:
   std::filesystem::path path_;
   std::ifstream file_;
   std::vector<std::string> header_, fields_;
   std::string text_;
-  std::size_t line_ = 0;
+  std::size_t line_ = 0, begin_ = 0;
 };
 
 /// A table as in the files that people exchange: UTF-8, comma, header row, '.' decimal, empty = unknown. Fields may be
-/// quoted as in RFC 4180; blank lines and lines that begin with '#' are skipped. The columns west and south of a grid
+/// quoted as in RFC 4180, and then hold anything, line breaks too; blank lines and rows that begin with '#' unquoted are
+/// skipped. Law: what csv_field wrote is read back as it was. The columns west and south of a grid
 /// that counts so are read as east and north: the place of a column says along which axis, its sign is the grid's.
 class CsvTable {
  public:
@@ -66,12 +67,16 @@ class CsvTable {
   std::vector<std::size_t> lines_;
 };
 
-/// A field as it must stand in a CSV file: quoted where it holds a comma, a quote or a line break.
+/// A field as it must stand in a CSV file: quoted where it holds a comma, a quote or a line break, begins with '#' (the
+/// row would be a comment), or begins or ends with blanks (which belong to nobody unless quoted).
 std::string csv_field(std::string_view text);
 
 /// Fixed decimals as the exchange files have them; empty where the value is not finite.
 std::string csv_length(double metres);    ///< 5 decimals
 std::string csv_degrees(double degrees);  ///< 8 decimals
 std::string csv_pixels(double pixels);    ///< 4 decimals
+/// A standard deviation, which a reader must find greater than 0 again: `decimals` of them, and more where it is small,
+/// so that three digits count.
+std::string csv_sigma(double sigma, int decimals = 5);
 
 }  // namespace mesograph

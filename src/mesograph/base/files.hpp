@@ -15,13 +15,29 @@ std::string read_file(const std::filesystem::path& path);
 /// error, or a kill at any moment, the old content still stands.
 void write_file(const std::filesystem::path& path, std::string_view content);
 
-/// The name under which a writer prepares `path`; commit_file renames it. For writers that need a path of their own.
+/// The name under which a writer prepares `path`; commit_file renames it, drop_scratch removes it. For writers that need
+/// a path of their own.
 std::filesystem::path scratch_path(const std::filesystem::path& path);
 void commit_file(const std::filesystem::path& scratch, const std::filesystem::path& path);
+void drop_scratch(const std::filesystem::path& scratch) noexcept;
+
+/// Removes what all writers of this process are preparing, and lets none begin again: for a program that must end at
+/// once. May be called from any thread.
+void drop_all_scratch() noexcept;
+
+/// A file without a name, open for reading and writing in the folder `beside`, which the system takes back when it is
+/// closed, whatever happens to the process. Throws Error where it cannot be made. Returns a descriptor.
+int open_nameless(const std::filesystem::path& beside);
 
 /// 128-bit content hash (XXH3) as 32 hexadecimal digits: tells files and inputs apart, no protection against malice.
+/// Files are read in pieces. hash_file throws Error where the file is missing, unreadable or no regular file.
 std::string hash_bytes(std::string_view bytes);
 std::string hash_file(const std::filesystem::path& path);
+
+/// Whether a text is well-formed UTF-8, as all tables and JSON must be.
+bool is_utf8(std::string_view text);
+/// The text where it is UTF-8; else its bytes taken as Latin-1: what cameras and old programs write.
+std::string to_utf8(std::string_view text);
 
 /// 64-bit seed from the name of a work item, so that its random choices depend on nothing else.
 std::uint64_t seed_from(std::string_view name);

@@ -20,13 +20,15 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   const bool unknown = !entry.contains("c") || entry["c"].is_null();
   for (std::size_t i = 0; i < parameter_count; ++i)
     camera.interior[i] = i == c && unknown ? mesograph::nan : entry.value(parameter_names[i], 0.0);
-  // Calibration sheets give c, x0 and y0 in millimetres, and the size of the chip.
+  if (entry.contains("chip_width"))
+    throw Error("{}: camera {}: chip_width is called sensor_width now, mm", file, name);
+  // Calibration sheets give c, x0 and y0 in millimetres, and the size of the sensor.
   if (const std::string unit = entry.value("unit", "px"); unit == "mm") {
-    const double chip = entry.value("chip_width", 0.0);
-    if (!(chip > 0)) throw Error("{}: camera {} is in mm; give its chip_width in mm too", file, name);
+    const double sensor = entry.value("sensor_width", 0.0);
+    if (!(sensor > 0)) throw Error("{}: camera {} is in mm; give its sensor_width in mm too", file, name);
     for (const std::size_t i :
          {static_cast<std::size_t>(c), static_cast<std::size_t>(x0), static_cast<std::size_t>(y0)})
-      camera.interior[i] *= camera.width / chip;
+      camera.interior[i] *= camera.width / sensor;
   } else if (unit != "px") {
     throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);
   }

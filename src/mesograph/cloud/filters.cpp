@@ -155,10 +155,10 @@ UsualLimit usual_limit(LasReader& file) {
           median(sample(file, [&](const LasPoints& points, std::size_t i) { return points.value(i, *sigma); }))};
 }
 
-std::uint64_t clip(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
+std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
                    Progress& progress) {
   LasWriter writer(out, file.header());
-  progress.start("clipping", file.header().points);
+  progress.start("cutting", file.header().points);
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
     std::string kept;

@@ -168,18 +168,22 @@ double rise_at(const Grid& grid, const Eigen::Vector3d& X) {
 
 double ground_rim(const GroundOptions& options) { return 2 * options.largest; }
 
-std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options) {
+std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options,
+                                 const Progress& progress) {
   std::vector<std::uint8_t> out(points.size(), class_other);
   if (points.empty()) return out;
   const double cell = std::max(0.25, 3 * plan_spacing(points));
   const int most = std::max(1, static_cast<int>(std::ceil(0.5 * options.largest / cell)));
   Grid surface = lowest(points, cell, most);
+  progress.check();
   drop_pits(surface, std::max(options.step, 3 * options.steepest * cell));
+  progress.check();
   const Grid seen = surface;
   fill(surface, most);
   std::vector<char> stands(surface.z.size(), 0);
   Grid before = surface;
   for (int half = 1, last = 0; last < most; last = half, half = std::min(2 * half, std::max(most, half + 1))) {
+    progress.check();
     const Grid after = opened(before, half);
     const double allowed = options.step + options.steepest * cell * (half - last);
     for (std::size_t i = 0; i < stands.size(); ++i)
@@ -189,6 +193,7 @@ std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const Gro
   for (std::size_t i = 0; i < stands.size(); ++i)
     surface.z[i] = stands[i] || !std::isfinite(seen.z[i]) ? nan : surface.z[i];
   fill(surface, most);
+  progress.check();
   for (std::size_t i = 0; i < points.size(); ++i) {
     const TilePoint& p = points[i];
     const double above = p.X.z() - height_at(surface, p.X), rise = rise_at(surface, p.X);

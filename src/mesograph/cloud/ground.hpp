@@ -5,11 +5,11 @@
 namespace mesograph::cloud {
 
 struct GroundOptions {
-  double largest = 16;     ///< width of the largest thing that stands on the ground, units of the file: huts, machines.
+  double largest = 16;     ///< width of the largest thing that stands on the ground, m: huts, machines.
                            ///< More: larger ones go, and sharp ridges with them
   double steepest = 0.25;  ///< rise over run of bumps above the slope they are on; more keeps bumps and low shrubs
-  double tolerance = 0.15;  ///< how far from the surface a point may be and still be ground
-  double step = 0.25;       ///< least height of what is told from the ground
+  double tolerance = 0.15;  ///< how far from the surface a point may be and still be ground, m
+  double step = 0.25;       ///< least height of what is told from the ground, m
 };
 
 inline constexpr std::uint8_t class_ground = 2, class_other = 1;
@@ -19,7 +19,9 @@ inline constexpr std::uint8_t class_ground = 2, class_other = 1;
 /// and scarps as they are, however steep, where they are wider than its window. Points near the surface through the
 /// cells that remain are ground. Source: Zhang, Chen, Whitman, Shyu, Yan, Zhang (2003), A progressive morphological
 /// filter for removing nonground measurements, TGRS 41.
-std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options);
+/// Asks `progress` between its steps whether to go on.
+std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options,
+                                 const Progress& progress = {});
 
 /// What a tile must see beyond itself for that.
 double ground_rim(const GroundOptions& options);

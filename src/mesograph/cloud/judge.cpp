@@ -3,8 +3,11 @@
 #include <cmath>
 #include <map>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/judge.hpp>
+#include <mesograph/cloud/units.hpp>
 #include <set>
 
 namespace mesograph::cloud {
@@ -20,78 +23,93 @@ struct Waiting {
   std::uint64_t index;
 };
 
-/// Points of tiles, in files but for the last few of each.
+/// Points of tiles, in a file without a name but for the last few of each.
 class TileFiles {
  public:
-  TileFiles(fs::path folder, bool in_memory) : folder_(std::move(folder)), in_memory_(in_memory) {
-    if (!in_memory_) fs::create_directories(folder_);
-  }
+  TileFiles(const fs::path& folder, bool in_memory) : folder_(folder), file_(in_memory ? -1 : open_nameless(folder)) {}
   ~TileFiles() {
-    std::error_code ignored;
-    if (!in_memory_) fs::remove_all(folder_, ignored);
+    if (file_ >= 0) ::close(file_);
   }
   TileFiles(const TileFiles&) = delete;
   TileFiles& operator=(const TileFiles&) = delete;
 
   void add(const Key& key, const Waiting& w) {
-    std::vector<Waiting>& list = waiting_[key];
-    list.push_back(w);
+    Tile& tile = tiles_[key];
+    tile.waiting.push_back(w);
     constexpr std::size_t most = 4096;
-    if (!in_memory_ && list.size() >= most) flush(key, list);
+    if (file_ >= 0 && tile.waiting.size() >= most) flush(tile);
   }
   std::vector<Key> keys() const {
     std::vector<Key> out;
-    for (const auto& [key, list] : waiting_) out.push_back(key);
+    for (const auto& [key, tile] : tiles_) out.push_back(key);
     return out;
   }
   std::vector<Waiting> points(const Key& key) const {
+    const Tile& tile = tiles_.at(key);
     std::vector<Waiting> out;
-    if (!in_memory_ && fs::exists(path(key))) {
-      out.resize(fs::file_size(path(key)) / sizeof(Waiting));
-      std::ifstream file(path(key), std::ios::binary);
-      file.read(reinterpret_cast<char*>(out.data()), static_cast<std::streamsize>(out.size() * sizeof(Waiting)));
-      if (!file) throw Error("{}: cannot be read back; check the disk", path(key).string());
+    for (const auto& [at, count] : tile.written) {
+      const std::size_t before = out.size();
+      out.resize(before + count);
+      read(reinterpret_cast<char*>(out.data() + before), count * sizeof(Waiting), at);
     }
-    const std::vector<Waiting>& rest = waiting_.at(key);
-    out.insert(out.end(), rest.begin(), rest.end());
+    out.insert(out.end(), tile.waiting.begin(), tile.waiting.end());
     return out;
   }
 
  private:
+  struct Tile {
+    std::vector<std::pair<std::uint64_t, std::size_t>> written;  // where in the file, how many
+    std::vector<Waiting> waiting;
+  };
   fs::path folder_;
-  bool in_memory_;
-  std::map<Key, std::vector<Waiting>> waiting_;
+  int file_;
+  std::uint64_t end_ = 0;
+  std::map<Key, Tile> tiles_;
 
-  fs::path path(const Key& key) const { return folder_ / fmt::format("{}_{}", key.first, key.second); }
-  void flush(const Key& key, std::vector<Waiting>& list) {
-    std::ofstream file(path(key), std::ios::binary | std::ios::app);
-    file.write(reinterpret_cast<const char*>(list.data()), static_cast<std::streamsize>(list.size() * sizeof(Waiting)));
-    file.close();
-    if (!file) throw Error("{}: cannot be written; check space and permissions", path(key).string());
-    list.clear();
+  void flush(Tile& tile) {
+    const auto* bytes = reinterpret_cast<const char*>(tile.waiting.data());
+    const std::size_t size = tile.waiting.size() * sizeof(Waiting);
+    for (std::size_t done = 0; done < size;) {
+      const ssize_t n = ::pwrite(file_, bytes + done, size - done, static_cast<off_t>(end_ + done));
+      if (n <= 0) throw Error("{}: cannot be written; check space and permissions", folder_.string());
+      done += static_cast<std::size_t>(n);
+    }
+    tile.written.emplace_back(end_, tile.waiting.size());
+    end_ += size;
+    tile.waiting.clear();
+  }
+  void read(char* bytes, std::size_t size, std::uint64_t at) const {
+    for (std::size_t done = 0; done < size;) {
+      const ssize_t n = ::pread(file_, bytes + done, size - done, static_cast<off_t>(at + done));
+      if (n <= 0) throw Error("{}: tiles cannot be read back; check the disk", folder_.string());
+      done += static_cast<std::size_t>(n);
+    }
   }
 };
 
-/// Side of a square that holds some half a million points, where these fill the plan evenly.
-double tile_side(LasReader& file, const JudgeOptions& options, Progress& progress) {
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
+/// Side of a square that holds some half a million points, where these fill the plan evenly, m.
+double tile_side(LasReader& file, const Extent& extent, const Eigen::Vector3d& metres, const JudgeOptions& options,
+                 Progress& progress) {
   std::set<Key> cells;
   const double cell = 10;
-  file.rewind();
   progress.start("reading", file.header().points);
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i) {
-      const Eigen::Vector2d at = points.at(i).head<2>();
-      low = low.cwiseMin(at), high = high.cwiseMax(at);
-      cells.emplace(static_cast<std::int64_t>(std::floor(at.x() / cell)),
-                    static_cast<std::int64_t>(std::floor(at.y() / cell)));
+      if (!extent.holds(points.at(i))) continue;
+      const Eigen::Vector3d X = points.at(i).cwiseProduct(metres);
+      cells.emplace(static_cast<std::int64_t>(std::floor(X.x() / cell)),
+                    static_cast<std::int64_t>(std::floor(X.y() / cell)));
     }
     progress.advance(points.size());
   }
-  const double n = static_cast<double>(file.header().points);
-  double side = cell * std::sqrt(static_cast<double>(cells.size()) * 5e5 / std::max(1.0, n));
-  if (n <= static_cast<double>(options.most_points)) side = std::max(side, 2 * (high - low).maxCoeff() + 1);
+  const double n = static_cast<double>(file.header().points), filled = cell * cell * static_cast<double>(cells.size());
+  double side = std::sqrt(filled * 5e5 / std::max(1.0, n));
+  // A small cloud in one piece, unless most of its box is empty: grids over it would be, too.
+  const Eigen::Vector2d size = (extent.high - extent.low).cwiseProduct(metres).head<2>();
+  constexpr double emptiest = 16;
+  if (n <= static_cast<double>(options.most_points) && size.prod() <= emptiest * filled)
+    side = std::max(side, 2 * size.maxCoeff() + 1);
   side = std::max(side, 4 * options.rim);
   return options.align > 0 ? options.align * std::max(1.0, std::ceil(side / options.align)) : side;
 }
@@ -119,19 +137,24 @@ double plan_spacing(const std::vector<TilePoint>& points) {
 
 std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
                                        Progress& progress) {
-  const double side = tile_side(file, options, progress);
   const LasHeader& header = file.header();
+  const Eigen::Vector3d metres = metres_of(header, file.path().string());
+  const Extent extent = extent_of(file, progress);
+  if (extent.strays > 0)
+    progress.say(fmt::format("{} of {} points lie far from all others ({}); they are strays", extent.strays,
+                             header.points, options.fate_of_strays));
+  const double side = tile_side(file, extent, metres, options, progress);
   const LasAttribute* sigma = sigma_of(header);
   const LasAttribute* rays = header.attribute("rays");
-  const fs::path scratch = options.scratch / fmt::format(".tiles.{}", getpid());
-  TileFiles tiles(scratch, header.points <= options.most_points);
+  TileFiles tiles(options.scratch, header.points <= options.most_points);
   file.rewind();
   std::uint64_t index = 0;
   progress.start("sorting by place", header.points);
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i, ++index) {
-      Waiting w{{points.at(i), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true}, index};
+      if (!extent.holds(points.at(i))) continue;
+      Waiting w{{points.at(i).cwiseProduct(metres), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true}, index};
       if (sigma) w.point.sigma = static_cast<float>(points.value(i, *sigma));
       if (rays) w.point.rays = static_cast<std::uint8_t>(points.value(i, *rays));
       const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };
@@ -145,7 +168,7 @@ std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& opti
     }
     progress.advance(points.size());
   }
-  std::vector<std::uint8_t> out(header.points, 0);
+  std::vector<std::uint8_t> out(header.points, options.word_of_strays);
   const std::vector<Key> keys = tiles.keys();
   progress.start("judging", keys.size());
   parallel_for(keys.size(), [&](std::size_t t) {

@@ -9,17 +9,20 @@ namespace mesograph::cloud {
 
 /// What is known of a point where points are judged by what lies around them.
 struct TilePoint {
-  Eigen::Vector3d X;  ///< units of the file
+  Eigen::Vector3d X;  ///< east, north, height, m, whatever the file counts
   float sigma = 0;    ///< m, sigma_z or else sigma_match; 0 where the file has neither
   std::uint8_t rays = 0, point_class = 0;
   bool own = true;  ///< of this tile; else of its rim, to be seen but not judged
 };
 
 struct JudgeOptions {
-  double rim = 0;                     ///< what a tile sees beyond itself, units of the file
-  double align = 0;                   ///< tiles begin at multiples of this; 0: anywhere
-  std::size_t most_points = 3000000;  ///< in memory at once, a thread; above, tiles wait in files beside `scratch`
-  std::filesystem::path scratch;      ///< folder for these, made and removed
+  double rim = 0;                     ///< what a tile sees beyond itself, m
+  double align = 0;                   ///< tiles begin at multiples of this, m; 0: anywhere
+  std::size_t most_points = 3000000;  ///< in memory at once, a thread; above, tiles wait in a file in `scratch`
+  std::filesystem::path scratch;      ///< folder for that, which has no name and is gone with the process
+  /// Points far from all others (extent_of) are not asked about: a grid from them to the site would fill the memory.
+  std::uint8_t word_of_strays = 0;
+  std::string fate_of_strays = "left out";  ///< in words, for the user
 };
 
 /// A judge's word on each point of a tile; those on points of the rim are not listened to.
@@ -27,7 +30,7 @@ using Judge = std::function<std::vector<std::uint8_t>(const std::vector<TilePoin
 
 /// Judges all points of a file, in its order, square by square, however many there are: one byte of memory a point.
 /// Squares depend on the file alone, so the result is the same for any number of threads. Throws what LasReader does,
-/// and Error where the disk refuses.
+/// and Error where the disk refuses, or where coordinates are angles.
 std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
                                        Progress& progress);
 

@@ -101,6 +101,8 @@ class LasWriter {
 
   /// Records of header().record_length bytes each.
   void add(const char* records, std::size_t n);
+  /// Lets go of the file until points are added again: a process may hold a thousand open, and a cloud has more tiles.
+  void rest();
   std::uint64_t points() const { return header_.points; }
   /// Patches counts and bounds and puts the file in place. Throws Error where the disk refuses.
   void finish();
@@ -110,7 +112,9 @@ class LasWriter {
   LasHeader header_;
   Eigen::Vector3i low_, high_;
   std::ofstream file_;
+  bool committed_ = false;
   void check();
+  void wake();
 };
 
 /// A point of a cloud of ours, in the survey CRS.
@@ -122,6 +126,9 @@ struct CloudRecord {
   float sigma_z = 0;                                 ///< m, of the height, with the block's part
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< unit length
 };
+
+/// What a cloud of ours names as its generating software (LAS 1.4 R15, table 3).
+inline constexpr const char* our_software = "Mesograph densify";
 
 /// Header of a cloud of ours: LAS 1.4, point data record format 7, 375 bytes, WKT (global encoding bit 4) in a
 /// LASF_Projection/2112 record, extra bytes `rays` (unsigned char), `sigma_match` and `sigma_z` (float, m) described in

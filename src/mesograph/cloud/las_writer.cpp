@@ -51,14 +51,27 @@ LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
   std::filesystem::create_directories(std::filesystem::absolute(path).parent_path(), missing);
   file_.open(scratch_, std::ios::binary);
   file_ << header_.head;
+  if (!file_) drop_scratch(scratch_);  // no destructor will
   check();
 }
 
 LasWriter::~LasWriter() {
+  if (committed_) return;
+  if (file_.is_open()) file_.close();
+  drop_scratch(scratch_);
+}
+
+void LasWriter::rest() {
   if (!file_.is_open()) return;
+  file_.flush();
+  check();
   file_.close();
-  std::error_code ignored;
-  std::filesystem::remove(scratch_, ignored);
+}
+
+void LasWriter::wake() {
+  if (file_.is_open()) return;
+  file_.open(scratch_, std::ios::binary | std::ios::in | std::ios::out | std::ios::ate);
+  check();
 }
 
 void LasWriter::check() {
@@ -74,6 +87,7 @@ void LasWriter::add(const char* records, std::size_t n) {
       ++header_.by_return[static_cast<std::size_t>(number - 1)];
   }
   header_.points += n;
+  wake();
   file_.write(records, static_cast<std::streamsize>(n * header_.record_length));
   check();
 }
@@ -96,19 +110,15 @@ void LasWriter::finish() {
     put_at(head, 247, header_.points);
     for (std::size_t i = 0; i < 15; ++i) put_at(head, 255 + 8 * i, header_.by_return[i]);
   }
+  wake();
   file_ << header_.tail;
   file_.seekp(0);
   file_ << head;
   file_.flush();
   check();
   file_.close();
-  try {
-    commit_file(scratch_, path_);
-  } catch (...) {
-    std::error_code ignored;
-    std::filesystem::remove(scratch_, ignored);
-    throw;
-  }
+  commit_file(scratch_, path_);
+  committed_ = true;
 }
 
 LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const Eigen::Vector3d& high, double scale) {
@@ -133,7 +143,7 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const
   out.put<std::uint8_t>(1);
   out.put<std::uint8_t>(4);
   out.text("Mesograph", 32);
-  out.text("Mesograph densify", 32);
+  out.text(our_software, 32);
   out.put<std::uint16_t>(0);  // day and year of creation: not said, so that the same cloud is the same file
   out.put<std::uint16_t>(0);
   out.put(static_cast<std::uint16_t>(header_size));

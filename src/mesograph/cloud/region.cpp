@@ -1,5 +1,6 @@
 #include <ogrsf_frmts.h>
 
+#include <algorithm>
 #include <cmath>
 #include <cstdlib>
 #include <memory>
@@ -34,14 +35,15 @@ std::vector<Eigen::Vector2d> ring_of(const OGRLinearRing& ring, OGRCoordinateTra
 
 }  // namespace
 
-void Region::add(std::vector<Eigen::Vector2d> ring) {
-  for (const Eigen::Vector2d& at : ring) low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
-  rings_.push_back(std::move(ring));
+void Region::add(std::vector<Ring> polygon) {
+  for (const Ring& ring : polygon)
+    for (const Eigen::Vector2d& at : ring) low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
+  polygons_.push_back(std::move(polygon));
 }
 
 Region Region::box(const Eigen::Vector2d& low, const Eigen::Vector2d& high) {
   Region out;
-  out.add({low, {high.x(), low.y()}, high, {low.x(), high.y()}});
+  out.add({{low, {high.x(), low.y()}, high, {low.x(), high.y()}}});
   return out;
 }
 
@@ -94,8 +96,11 @@ Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
       if (!geometry) continue;
       const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry->clone()));
       if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) continue;
-      for (const auto* polygon : many->toMultiPolygon())
-        for (const auto* ring : polygon) out.add(ring_of(*ring, towards.get(), path.string()));
+      for (const auto* polygon : many->toMultiPolygon()) {
+        std::vector<Ring> rings;
+        for (const auto* ring : polygon) rings.push_back(ring_of(*ring, towards.get(), path.string()));
+        if (!rings.empty()) out.add(std::move(rings));
+      }
     }
   }
   if (out.everything()) throw Error("{}: holds no polygon; draw one around what is wanted", path.string());
@@ -105,14 +110,17 @@ Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
 bool Region::contains(const Eigen::Vector2d& at) const {
   if (everything()) return true;
   if ((at.array() < low_.array()).any() || (at.array() > high_.array()).any()) return false;
-  bool inside = false;
-  for (const std::vector<Eigen::Vector2d>& ring : rings_)
-    for (std::size_t i = 0, j = ring.size() - 1; i < ring.size(); j = i++) {
-      const Eigen::Vector2d &a = ring[i], &b = ring[j];
-      if ((a.y() > at.y()) != (b.y() > at.y()) && at.x() < (b.x() - a.x()) * (at.y() - a.y()) / (b.y() - a.y()) + a.x())
-        inside = !inside;
-    }
-  return inside;
+  return std::any_of(polygons_.begin(), polygons_.end(), [&](const std::vector<Ring>& polygon) {
+    bool inside = false;
+    for (const Ring& ring : polygon)
+      for (std::size_t i = 0, j = ring.size() - 1; i < ring.size(); j = i++) {
+        const Eigen::Vector2d &a = ring[i], &b = ring[j];
+        if ((a.y() > at.y()) != (b.y() > at.y()) &&
+            at.x() < (b.x() - a.x()) * (at.y() - a.y()) / (b.y() - a.y()) + a.x())
+          inside = !inside;
+      }
+    return inside;
+  });
 }
 
 }  // namespace mesograph::cloud

@@ -7,7 +7,8 @@
 
 namespace mesograph::cloud {
 
-/// Part of the plane: a box, or polygons with holes. Points on the rim may fall on either side.
+/// Part of the plane: a box, or polygons with holes, which may overlap: what lies in one of them is inside. Points on
+/// the rim may fall on either side.
 class Region {
  public:
   /// Everything.
@@ -22,15 +23,17 @@ class Region {
   /// A box where the text is one, else the file of that name.
   static Region of(const std::string& box_or_file, const std::string& wkt);
 
-  bool everything() const { return rings_.empty(); }
+  bool everything() const { return polygons_.empty(); }
   bool contains(const Eigen::Vector2d& at) const;
   const Eigen::Vector2d& low() const { return low_; }
   const Eigen::Vector2d& high() const { return high_; }
 
  private:
-  std::vector<std::vector<Eigen::Vector2d>> rings_;  // outer and inner alike: a point is inside an odd number of them
+  using Ring = std::vector<Eigen::Vector2d>;
+  /// Rings of each, outer and inner alike: a point is inside an odd number of them.
+  std::vector<std::vector<Ring>> polygons_;
   Eigen::Vector2d low_ = Eigen::Vector2d::Constant(1e300), high_ = -low_;
-  void add(std::vector<Eigen::Vector2d> ring);
+  void add(std::vector<Ring> polygon);
 };
 
 }  // namespace mesograph::cloud

@@ -1,4 +1,5 @@
 #include <cmath>
+#include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/cloud/bytes.hpp>
@@ -12,13 +13,15 @@ namespace {
 
 class LasSink : public Sink {
  public:
-  LasSink(const fs::path& path, const LasHeader& header) : header_(header), writer_(path, header) {}
+  LasSink(const fs::path& path, const LasHeader& header) : path_(path), header_(header), writer_(path, header) {}
   void add(const std::vector<CloudRecord>& points) override {
     writer_.add(cloud_records(header_, points).data(), points.size());
   }
   void finish() override { writer_.finish(); }
+  std::vector<fs::path> files() const override { return {path_}; }
 
  private:
+  fs::path path_;
   LasHeader header_;
   LasWriter writer_;
 };
@@ -37,22 +40,27 @@ class TileSink : public Sink {
       std::unique_ptr<LasWriter>& writer = writers_[key];
       if (!writer) writer = std::make_unique<LasWriter>(folder_ / name(key), header_);
       writer->add(cloud_records(header_, part).data(), part.size());
+      keep_open(writer.get());
     }
   }
   void finish() override {
-    const std::vector<std::string> before = listed();
+    const std::vector<std::string> before = own_tiles();
     std::string index = "file,west,south,east,north,points\n";
     for (auto& [key, writer] : writers_) {
       index += fmt::format("{},{},{},{},{},{}\n", name(key), size_ * static_cast<double>(key.first),
                            size_ * static_cast<double>(key.second), size_ * static_cast<double>(key.first + 1),
                            size_ * static_cast<double>(key.second + 1), writer->points());
       writer->finish();
+      files_.push_back(folder_ / name(key));
     }
     write_file(folder_ / "index.csv", index);
     // Tiles of an earlier cloud that this one does not have.
+    std::error_code ignored;
     for (const std::string& name : before)
-      if (index.find("\n" + name + ",") == std::string::npos) fs::remove(folder_ / name);
+      if (index.find("\n" + name + ",") == std::string::npos) fs::remove(folder_ / name, ignored);
+    files_.push_back(folder_ / "index.csv");
   }
+  std::vector<fs::path> files() const override { return files_; }
 
  private:
   using Key = std::pair<std::int64_t, std::int64_t>;
@@ -61,17 +69,41 @@ class TileSink : public Sink {
   double size_;
   std::map<Key, std::unique_ptr<LasWriter>> writers_;
 
-  /// File names in the index that stands.
-  std::vector<std::string> listed() const {
+  std::vector<LasWriter*> open_;  ///< the latest last
+  std::vector<fs::path> files_;
+
+  /// The tiles written last stay open, the others rest: neighbours come one after another.
+  void keep_open(LasWriter* writer) {
+    constexpr std::size_t most = 64;
+    std::erase(open_, writer);
+    open_.push_back(writer);
+    if (open_.size() <= most) return;
+    open_.front()->rest();
+    open_.erase(open_.begin());
+  }
+
+  /// Tiles of an earlier cloud in this folder. An index may be anybody's, and name anything: a file is ours only where
+  /// its name is the one that we give to a tile of these corners, and its header says that we made it.
+  std::vector<std::string> own_tiles() const {
     std::vector<std::string> out;
-    std::ifstream file(folder_ / "index.csv");
-    for (std::string line; std::getline(file, line);)
-      if (const std::string name = line.substr(0, line.find(',')); name.ends_with(".las")) out.push_back(name);
+    std::error_code missing;
+    if (!fs::exists(folder_ / "index.csv", missing)) return out;
+    try {
+      const CsvTable index(folder_ / "index.csv", {"file", "west", "south", "east", "north", "points"});
+      for (std::size_t row = 0; row < index.rows(); ++row) {
+        const std::string& file = index.text(row, "file");
+        if (file == tile_name(index.required_number(row, "west"), index.required_number(row, "south")) &&
+            fs::is_regular_file(folder_ / file, missing) && LasReader(folder_ / file).header().software == our_software)
+          out.push_back(file);
+      }
+    } catch (const Error&) {
+      out.clear();  // not as we write it
+    }
     return out;
   }
+  static std::string tile_name(double west, double south) { return fmt::format("{:.0f}_{:.0f}.las", west, south); }
   std::string name(const Key& key) const {
-    return fmt::format("{:.0f}_{:.0f}.las", size_ * static_cast<double>(key.first),
-                       size_ * static_cast<double>(key.second));
+    return tile_name(size_ * static_cast<double>(key.first), size_ * static_cast<double>(key.second));
   }
 };
 
@@ -87,8 +119,7 @@ class PlySink : public Sink {
   ~PlySink() override {
     if (!file_.is_open()) return;
     file_.close();
-    std::error_code ignored;
-    fs::remove(scratch_, ignored);
+    drop_scratch(scratch_);
   }
   void add(const std::vector<CloudRecord>& points) override {
     Bytes out;
@@ -112,6 +143,7 @@ class PlySink : public Sink {
     file_.close();
     commit_file(scratch_, path_);
   }
+  std::vector<fs::path> files() const override { return {path_}; }
 
  private:
   fs::path path_, scratch_;

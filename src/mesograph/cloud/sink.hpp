@@ -14,6 +14,8 @@ class Sink {
   virtual void add(const std::vector<CloudRecord>& points) = 0;
   /// Files get their names now. Throws Error where the disk refuses.
   virtual void finish() = 0;
+  /// Everything that a finished sink has written.
+  virtual std::vector<std::filesystem::path> files() const = 0;
 };
 
 struct SinkOptions {

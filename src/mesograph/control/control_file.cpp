@@ -5,6 +5,7 @@
 #include <map>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/sigma.hpp>
 #include <mesograph/control/control_file.hpp>
 #include <mesograph/control/vector_points.hpp>
 #include <optional>
@@ -15,9 +16,20 @@ namespace mesograph::control {
 
 namespace {
 
-std::string lower(std::string text) {
-  std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return std::tolower(c); });
-  return text;
+/// Small letters without accents, of those that Latin-1 has: "Höhe" -> "hohe", "Øst" -> "ost".
+std::string folded(const std::string& text) {
+  static const std::string plain =  // U+00C0 to U+00FF
+      "aaaaaaaceeeeiiiidnooooo*ouuuuyts"
+      "aaaaaaaceeeeiiiidnooooo/ouuuuyty";
+  std::string out;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const auto c = static_cast<unsigned char>(text[i]);
+    if (c == 0xC3 && i + 1 < text.size())
+      out += plain[static_cast<unsigned char>(text[++i]) & 0x3F];
+    else
+      out += static_cast<char>(std::tolower(c));
+  }
+  return out;
 }
 
 std::string trimmed(const std::string& text) {
@@ -26,74 +38,68 @@ std::string trimmed(const std::string& text) {
   return text.substr(first, text.find_last_not_of(" \t") - first + 1);
 }
 
-/// True where every byte beyond ASCII is part of a well-formed sequence.
-bool is_utf8(const std::string& text) {
-  for (std::size_t i = 0; i < text.size();) {
-    const auto c = static_cast<unsigned char>(text[i]);
-    const int more = c < 0x80 ? 0 : c >= 0xF0 && c < 0xF5 ? 3 : c >= 0xE0 ? 2 : c >= 0xC2 && c < 0xE0 ? 1 : -1;
-    if (more < 0 || c >= 0xF5) return false;
-    for (int k = 1; k <= more; ++k)
-      if (i + k >= text.size() || (static_cast<unsigned char>(text[i + k]) & 0xC0) != 0x80) return false;
-    i += 1 + static_cast<std::size_t>(more);
-  }
-  return true;
-}
-
-std::string from_latin1(const std::string& text) {
-  std::string out;
-  for (const char ch : text) {
-    const auto c = static_cast<unsigned char>(ch);
-    if (c < 0x80) {
-      out += ch;
-    } else {
-      out += static_cast<char>(0xC0 | (c >> 6));
-      out += static_cast<char>(0x80 | (c & 0x3F));
-    }
-  }
-  return out;
-}
-
 struct Line {
   std::size_t number;
   std::string text;
 };
 
+/// Whether a quote that begins a field is still open at the end: then the field goes on in the next line. Quotes within
+/// fields are seconds of arc.
+bool leaves_open(const std::string& line) {
+  bool quoted = false, begins = true;
+  for (const char c : line) {
+    if (c == '"' && (quoted || begins))
+      quoted = !quoted;
+    else if (!quoted && c != ' ')
+      begins = c == ',' || c == ';' || c == '\t' || c == '|';
+  }
+  return quoted;
+}
+
 std::vector<Line> lines_of(const std::filesystem::path& path, bool& latin1) {
   std::string all = read_file(path);
   if (all.starts_with("\xEF\xBB\xBF")) all.erase(0, 3);
   latin1 = !is_utf8(all);
-  if (latin1) all = from_latin1(all);
+  all = to_utf8(all);
   if (all.find('\n') == std::string::npos) std::replace(all.begin(), all.end(), '\r', '\n');
   std::vector<Line> out;
   std::istringstream stream(all);
   std::size_t number = 0;
   for (std::string text; std::getline(stream, text);) {
     ++number;
-    if (text.ends_with('\r')) text.pop_back();
-    const std::string t = trimmed(text);
+    const std::size_t begin = number;
+    const std::size_t first = std::min(text.find_first_not_of(" \t\r"), text.size());
+    const std::string_view t = std::string_view(text).substr(first);
     if (t.empty() || t.starts_with('#') || t.starts_with("//") || t.starts_with('%')) continue;
-    out.push_back({number, t});
+    for (std::string more; leaves_open(text) && std::getline(stream, more); ++number) text += '\n' + more;
+    if (text.ends_with('\r')) text.pop_back();
+    out.push_back({begin, trimmed(text)});
   }
   return out;
 }
 
 std::vector<std::string> split(const std::string& line, char delimiter) {
   std::vector<std::string> out(1);
-  bool quoted = false;
+  bool quoted = false, was_quoted = false;
   for (std::size_t i = 0; i < line.size(); ++i) {
     const char c = line[i];
-    if (c == '"' && (quoted || trimmed(out.back()).empty())) {
-      if (quoted && i + 1 < line.size() && line[i + 1] == '"')
+    if (c == '"' && (quoted || (!was_quoted && trimmed(out.back()).empty()))) {
+      if (quoted && i + 1 < line.size() && line[i + 1] == '"') {
         out.back() += line[++i];
-      else
-        quoted = !quoted;
+        continue;
+      }
+      if (!quoted) out.back().clear();
+      quoted = !quoted;
+      was_quoted = true;
     } else if (!quoted && (c == delimiter || (delimiter == ' ' && c == '\t'))) {
+      if (!was_quoted) out.back() = trimmed(out.back());
       if (delimiter != ' ' || !out.back().empty()) out.emplace_back();
-    } else {
+      was_quoted = false;
+    } else if (quoted || !was_quoted || (c != ' ' && c != '\t')) {
       out.back() += c;
     }
   }
-  for (std::string& field : out) field = trimmed(field);
+  if (!was_quoted) out.back() = trimmed(out.back());
   if (delimiter == ' ' && out.back().empty()) out.pop_back();
   return out;
 }
@@ -186,7 +192,31 @@ std::vector<std::string> columns_of(const std::filesystem::path& path, std::vect
   return header;
 }
 
-Coordinates coordinates_of(const std::filesystem::path& path, std::vector<std::string>& columns, bool& guessed) {
+/// Whether x, y, z are those of places on the Earth, from its middle: as far away as its surface, which a grid's numbers
+/// may be by chance, and not all as near to the equator's plane as heights are to nought.
+bool are_geocentric(const std::vector<std::string>& columns, const std::vector<Line>& lines, char delimiter,
+                    bool decimal_comma, double metres) {
+  constexpr double least = 6.33e6, most = 6.42e6, highest = 1.5e4;  // m
+  bool any = false, far = false;
+  for (const Line& line : lines) {
+    const std::vector<std::string> fields = split(line.text, delimiter);
+    double squares = 0;
+    int known = 0;
+    for (std::size_t i = 0; i < std::min(fields.size(), columns.size()); ++i)
+      if (columns[i] == "x" || columns[i] == "y" || columns[i] == "z")
+        if (const auto v = number(fields[i], decimal_comma)) {
+          squares += metres * metres * *v * *v, ++known;
+          far = far || (columns[i] == "z" && std::abs(metres * *v) > highest);
+        }
+    if (known < 3) continue;
+    any = true;
+    if (const double distance = std::sqrt(squares); distance < least || distance > most) return false;
+  }
+  return any && far;
+}
+
+Coordinates coordinates_of(const std::filesystem::path& path, std::vector<std::string>& columns, bool geocentric,
+                           std::vector<std::string>& guesses) {
   const auto need = [&](std::initializer_list<const char*> names) {
     for (const char* name : names)
       if (!has(columns, name))
@@ -200,14 +230,17 @@ Coordinates coordinates_of(const std::filesystem::path& path, std::vector<std::s
     need({"lat", "lon", "height"});
     return Coordinates::geographic;
   }
-  if (has(columns, "x") && has(columns, "y") && has(columns, "z") && !has(columns, "east"))
-    return Coordinates::geocentric;
+  if (geocentric && !has(columns, "east")) return Coordinates::geocentric;
   // "x,y,height": north is y, east is x, as grids have it; whoever means it otherwise is told by --dry-run.
+  std::vector<std::string> words, meanings;
   for (const auto& [word, ours] : {std::pair("x", "east"), std::pair("y", "north"), std::pair("z", "height")})
     if (has(columns, word) && !has(columns, ours)) {
       *std::find(columns.begin(), columns.end(), word) = ours;
-      guessed = true;
+      words.emplace_back(word), meanings.emplace_back(ours);
     }
+  if (!words.empty())
+    guesses.push_back(fmt::format("columns {} are taken as {}; say otherwise with --columns", fmt::join(words, ", "),
+                                  fmt::join(meanings, ", ")));
   need({"east", "north", "height"});
   return Coordinates::grid;
 }
@@ -250,7 +283,7 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
   out.where = row.where();
   out.id = row.text("id");
   if (out.id.empty()) throw Error("{}: id is empty; write a value or remove the row", out.where);
-  out.role = lower(row.text("role"));
+  out.role_word = row.text("role");
   const double plan = options.plan ? metres_of(*options.plan) : 1.0;
   const double height = options.height ? metres_of(*options.height) : 1.0;
   if (coordinates == Coordinates::geographic) {
@@ -276,55 +309,79 @@ FilePoint point_of(const Row& row, Coordinates coordinates, const ControlFileOpt
 void check_sigmas(const FilePoint& point) {
   if (std::isnan(point.sigma_e) != std::isnan(point.sigma_n))
     throw Error("{}: point '{}' has only one of sigma_e and sigma_n; give both or none", point.where, point.id);
-  if (point.sigma_h <= 0 || point.sigma_v <= 0 || point.sigma_e <= 0 || point.sigma_n <= 0)
-    throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", point.where, point.id);
+  for (const double sigma : {point.sigma_h, point.sigma_v, point.sigma_e, point.sigma_n})
+    check_sigma(sigma, least_sigma_m, "m", point.where, "point '" + point.id + "'");
 }
 
 std::string column_meaning(const std::string& heading) {
-  static const std::map<std::string, std::string> words = {{"id", "id"},
-                                                           {"point", "id"},
-                                                           {"name", "id"},
-                                                           {"pt", "id"},
-                                                           {"nr", "id"},
-                                                           {"no", "id"},
-                                                           {"number", "id"},
-                                                           {"label", "id"},
-                                                           {"point_id", "id"},
-                                                           {"pointid", "id"},
-                                                           {"east", "east"},
-                                                           {"easting", "east"},
-                                                           {"e", "east"},
-                                                           {"west", "east"},
-                                                           {"westing", "east"},
-                                                           {"north", "north"},
-                                                           {"northing", "north"},
-                                                           {"n", "north"},
-                                                           {"south", "north"},
-                                                           {"southing", "north"},
-                                                           {"height", "height"},
-                                                           {"h", "height"},
-                                                           {"elev", "height"},
-                                                           {"elevation", "height"},
-                                                           {"alt", "height"},
-                                                           {"altitude", "height"},
-                                                           {"lat", "lat"},
-                                                           {"latitude", "lat"},
-                                                           {"lon", "lon"},
-                                                           {"long", "lon"},
-                                                           {"longitude", "lon"},
-                                                           {"x", "x"},
-                                                           {"y", "y"},
-                                                           {"z", "z"},
-                                                           {"role", "role"},
-                                                           {"sigma_h", "sigma_h"},
-                                                           {"sigma_v", "sigma_v"},
-                                                           {"sigma_e", "sigma_e"},
-                                                           {"sigma_n", "sigma_n"}};
-  std::string word = lower(heading);
+  // By our word: English, German, French, Spanish, Norwegian, as folded() leaves them.
+  static const std::map<std::string, std::vector<std::string>> meanings = {
+      {"id", {"id", "point", "name", "pt", "nr", "no", "number", "label", "point_id", "pointid", "pid", "point name",
+              "point number", "punkt", "punktnr", "punktnummer", "punktnavn", "punktname", "pnr", "nummer", "bezeichnung",
+              "nom", "numero", "matricule", "punto", "nombre", "navn", "pkt"}},
+      {"east", {"east", "easting", "e", "west", "westing", "rechtswert", "rw", "rechts", "ost", "ostwert", "oest", "est",
+                "este", "oeste", "ouest", "aust"}},
+      {"north", {"north", "northing", "n", "south", "southing", "hochwert", "hw", "hoch", "nord", "nordwert", "norte",
+                 "sud", "sur"}},
+      {"height", {"height", "h", "elev", "elevation", "alt", "altitude", "hohe", "hoehe", "hauteur", "cote", "altura",
+                  "cota", "elevacion", "altitud", "hoyde", "hoeyde", "kote", "hoh", "moh"}},
+      {"lat", {"lat", "latitude", "breite", "latitud", "bredde", "breddegrad"}},
+      {"lon", {"lon", "long", "longitude", "lange", "laenge", "longitud", "lengde", "lengdegrad"}},
+      {"x", {"x"}}, {"y", {"y"}}, {"z", {"z"}},
+      {"role", {"role", "rolle", "rol", "type", "typ", "tipo", "art", "usage", "use", "verwendung", "utilisation"}},
+      {"sigma_h", {"sigma_h"}}, {"sigma_v", {"sigma_v"}}, {"sigma_e", {"sigma_e"}}, {"sigma_n", {"sigma_n"}}};
+  std::string word = folded(heading);
   const auto unit = word.find_first_of("[(");  // "east [m]"
-  if (unit != std::string::npos) word = trimmed(word.substr(0, unit));
-  const auto found = words.find(word);
-  return found == words.end() ? std::string() : found->second;
+  if (unit != std::string::npos) word = word.substr(0, unit);
+  word = trimmed(word);
+  if (word.ends_with('.')) word.pop_back();  // "Nr."
+  for (const auto& [ours, words] : meanings)
+    if (std::find(words.begin(), words.end(), word) != words.end()) return ours;
+  return {};
+}
+
+namespace {
+
+/// A role's word without what people put between its parts: "Check-Point" -> "checkpoint".
+std::string role_word(const std::string& text) {
+  std::string out;
+  for (const char c : folded(text))
+    if (std::isalnum(static_cast<unsigned char>(c))) out += c;
+  return out;
+}
+
+PointRole role_of(const std::string& word) {
+  static const std::map<PointRole, std::vector<std::string>> words = {
+      {PointRole::control, {"control", "controlpoint", "gcp", "groundcontrol", "groundcontrolpoint", "pass", "passpoint",
+                            "passpunkt", "full", "appui", "pointdappui", "calage", "pointdecalage", "apoyo",
+                            "puntodeapoyo", "puntodecontrol"}},
+      {PointRole::check, {"check", "checks", "checkpoint", "chk", "icp", "independentcheckpoint", "kontrollpunkt",
+                          "kontroll", "pruefpunkt", "prufpunkt", "controle", "pointdecontrole", "verification",
+                          "chequeo", "puntodechequeo", "verificacion", "validation"}},
+      {PointRole::off, {"off", "none", "unused", "ignore", "inactive", "aus", "av"}}};
+  for (const auto& [role, list] : words)
+    if (std::find(list.begin(), list.end(), word) != list.end()) return role;
+  return PointRole::unsaid;
+}
+
+}  // namespace
+
+void set_roles(std::vector<FilePoint>& points, std::vector<std::string>& guesses) {
+  bool cp = false, control = false;
+  for (FilePoint& p : points) {
+    const std::string word = role_word(p.role_word);
+    if (word.empty()) continue;
+    p.role = role_of(word);
+    cp = cp || word == "cp";
+    control = control || p.role == PointRole::control;
+    if (p.role == PointRole::unsaid && word != "cp")
+      throw Error("{}: role '{}' is unknown; write control, check or off", p.where, p.role_word);
+  }
+  if (!cp) return;
+  for (FilePoint& p : points)
+    if (role_word(p.role_word) == "cp") p.role = control ? PointRole::check : PointRole::control;
+  guesses.push_back(control ? "role CP is taken as check, for there are control points beside; say otherwise with --role"
+                            : "role CP is taken as control; say otherwise with --check or --role");
 }
 
 UnnamedColumns::UnnamedColumns(const std::string& where, std::vector<std::string> like)
@@ -394,7 +451,9 @@ ControlFile read_control_file(const std::filesystem::path& path, const ControlFi
   out.delimiter = delimiter_of(lines, path);
   out.decimal_comma = has_decimal_comma(lines, out.delimiter);
   out.columns = columns_of(path, lines, out.delimiter, out.decimal_comma, options);
-  out.coordinates = coordinates_of(path, out.columns, out.guessed_x_y);
+  const bool geocentric = are_geocentric(out.columns, lines, out.delimiter, out.decimal_comma,
+                                         options.plan ? metres_of(*options.plan) : 1.0);
+  out.coordinates = coordinates_of(path, out.columns, geocentric, out.guesses);
   std::set<std::string> ids;
   for (const Line& line : lines) {
     const std::string where = fmt::format("{}:{}", path.string(), line.number);
@@ -408,6 +467,7 @@ ControlFile read_control_file(const std::filesystem::path& path, const ControlFi
       throw Error("{}: point '{}' comes twice; remove or rename one", where, out.points.back().id);
   }
   if (out.points.empty()) throw Error("{}: holds no point; it needs one row a point", path.string());
+  set_roles(out.points, out.guesses);
   return out;
 }
 

@@ -26,9 +26,14 @@ struct ControlFileOptions {
 /// What a file's coordinates are.
 enum class Coordinates { grid, geographic, geocentric };
 
+/// What a file says that a point is for; `unsaid`: nothing, which means control.
+enum class PointRole { unsaid, control, check, off };
+
 /// A row: angles in degrees, lengths in metres where the options name a unit, else as they stand in the file.
 struct FilePoint {
-  std::string id, role, where;                   ///< role as written; where: "file:line"
+  std::string id, where;                         ///< where: "file:line"
+  std::string role_word;                         ///< as written
+  PointRole role = PointRole::unsaid;            ///< as understood (set_roles)
   double east = nan, north = nan, height = nan;  ///< or longitude, latitude, height; or geocentric X, Y, Z
   double sigma_h = nan, sigma_v = nan;           ///< m
   double sigma_e = nan, sigma_n = nan;           ///< m, both or none
@@ -43,8 +48,13 @@ struct ControlFile {
   std::vector<std::string> columns;  ///< as understood
   char delimiter = ',';              ///< ' ': blanks
   bool decimal_comma = false, latin1 = false;
-  bool guessed_x_y = false;  ///< columns x, y were taken as east, north
+  std::vector<std::string> guesses;  ///< what was understood where a file does not say it, a sentence each
 };
+
+/// Understands the roles of a file's points, in English, German, French, Spanish and Norwegian, by the whole of the file:
+/// CP beside GCP is a check, alone it is control; that is a guess, and noted. Throws Error, naming where, for a word that
+/// is none.
+void set_roles(std::vector<FilePoint>& points, std::vector<std::string>& guesses);
 
 /// The columns of a file are not known: neither a header nor the options name them.
 class UnnamedColumns : public Error {
@@ -56,7 +66,8 @@ class UnnamedColumns : public Error {
 /// Reads any delimited text: comma, semicolon, tab, bar or blanks; decimal point or comma; quotes; lines that begin
 /// with
 /// '#', '//' or '%' skipped; UTF-8, with or without mark, else Latin-1. Angles in degrees, or as degrees, minutes and
-/// seconds with N, S, E, W or signs.
+/// seconds with N, S, E, W or signs. Headings in English, German, French, Spanish and Norwegian. Columns x, y, z are
+/// geocentric where the numbers lie on the Earth's surface so, else east, north, height (a guess, noted).
 /// Throws Error with file and line where the columns are not known (naming options that would do), a number is none, an
 /// id is empty or comes twice, only one of two plan coordinates is there, or a sigma is not greater than 0.
 ControlFile read_control_file(const std::filesystem::path& path, const ControlFileOptions& options = {});

@@ -49,7 +49,7 @@ FilePoint point_of(OGRFeature& feature, const std::map<std::string, int>& fields
   };
   FilePoint out;
   out.where = where;
-  out.id = text("id"), out.role = text("role");
+  out.id = text("id"), out.role_word = text("role");
   const double plan = options.plan ? metres_of(*options.plan) : 1.0;
   out.east = plan * p.getX(), out.north = plan * p.getY();
   out.height = (options.height ? metres_of(*options.height) : 1.0) * (geometry->Is3D() ? p.getZ() : number("height"));
@@ -90,6 +90,7 @@ VectorPoints read_vector_points(const std::filesystem::path& path, const Control
       throw Error("{}: point '{}' comes twice; remove or rename one", path.string(), out.file.points.back().id);
   }
   if (out.file.points.empty()) throw Error("{}: holds no point; it needs one feature a point", path.string());
+  set_roles(out.file.points, out.file.guesses);
   return out;
 }
 

@@ -35,6 +35,16 @@ std::string Crs::reading() const {
   return out;
 }
 
+std::string tidy_name(const std::string& crs) {
+  const auto first = crs.find_first_not_of(" \t");
+  if (first == std::string::npos) return {};
+  std::string out = crs.substr(first, crs.find_last_not_of(" \t") - first + 1);
+  for (std::size_t i = 0; i < 4 && i < out.size(); ++i)
+    if (out.size() > 5 && out[4] == ':' && std::tolower(static_cast<unsigned char>(out[i])) != "epsg"[i]) return out;
+  if (out.size() > 5 && out[4] == ':') out.replace(0, 4, "EPSG");
+  return out;
+}
+
 int utm_code(double lon_deg, double lat_deg) {
   const int zone = static_cast<int>(std::floor((lon_deg + 180.0) / 6.0)) % 60 + 1;
   const bool europe = lat_deg > 34 && lat_deg < 72 && zone >= 28 && zone <= 38;
@@ -63,6 +73,22 @@ std::string fitting_grid(PJ_CONTEXT* context, const PJ* crs) {
   if (known && east > west && east - west <= 12)
     return fmt::format("EPSG:{}, the UTM zone of its area", utm_code(0.5 * (west + east), 0.5 * (south + north)));
   return "the UTM zone of the site (EPSG:258nn in Europe, EPSG:326nn north and EPSG:327nn south of the equator)";
+}
+
+/// Maps of the whole world stretch lengths by 1/cos latitude: a plan in them is in no metres.
+void check_metric(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
+  const Pj conversion(proj_crs_get_coordoperation(context, horizontal));
+  const char* method = nullptr;
+  if (!conversion || !proj_coordoperation_get_method_info(context, conversion.get(), &method, nullptr, nullptr)) return;
+  const std::string name = method ? method : "";
+  if (name.find("Mercator") == std::string::npos || name.find("Transverse") != std::string::npos ||
+      name.find("Oblique") != std::string::npos)
+    return;
+  double west = 0, south = 0, east = 0, north = 0;
+  const bool known = proj_get_area_of_use(context, horizontal, &west, &south, &east, &north, nullptr) != 0;
+  if (known && north < 20 && south > -20) return;  // made for the equator, where it is nearly true
+  throw Error("CRS {} ({}) has no metric plan, its lengths are stretched by 1/cos latitude; choose a grid, as {}", crs,
+              name, fitting_grid(context, horizontal));
 }
 
 void check_projected(PJ_CONTEXT* context, const PJ* horizontal, const std::string& crs) {
@@ -168,7 +194,11 @@ std::string find_geoid_grid(PJ_CONTEXT* context, PJ* vertical, std::string& miss
   return {};
 }
 
-Crs resolve(const CrsRequest& request) {
+namespace {
+
+/// `of_survey`: lengths will be taken from its plan; else coordinates in it are only brought elsewhere.
+Crs resolved(CrsRequest request, bool of_survey) {
+  request.crs = tidy_name(request.crs);
   if (request.crs == "local") return local_crs();
   const Context context = make_context();
   const Pj whole = create_crs(context.get(), definition_text(request.crs));
@@ -179,6 +209,7 @@ Crs resolve(const CrsRequest& request) {
                                : proj_clone(context.get(), whole.get()));
   const Pj vertical(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 1) : nullptr);
   check_projected(context.get(), horizontal.get(), request.crs);
+  if (of_survey) check_metric(context.get(), horizontal.get(), request.crs);
 
   Crs crs;
   read_axes(context.get(), horizontal.get(), vertical.get(), request.crs, crs);
@@ -203,8 +234,28 @@ Crs resolve(const CrsRequest& request) {
   return crs;
 }
 
+}  // namespace
+
+Crs resolve(const CrsRequest& request) { return resolved(request, true); }
+
+AreaOfUse area_of_use(const Crs& crs, double lon_deg, double lat_deg) {
+  AreaOfUse out;
+  if (crs.local) return out;
+  const Context context = make_context();
+  const Pj pj = create_crs(context.get(), crs.horizontal);
+  if (!pj || !proj_get_area_of_use(context.get(), pj.get(), &out.west, &out.south, &out.east, &out.north, nullptr) ||
+      out.west < -1000) {
+    out.west = out.south = out.east = out.north = nan;
+    return out;
+  }
+  const bool across = out.west > out.east;
+  const bool in_lon = across ? lon_deg >= out.west || lon_deg <= out.east : lon_deg >= out.west && lon_deg <= out.east;
+  out.inside = in_lon && lat_deg >= out.south && lat_deg <= out.north;
+  return out;
+}
+
 Crs resolve_of_file(const std::string& crs) {
-  return resolve({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""});
+  return resolved({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""}, false);
 }
 
 }  // namespace mesograph::geo

@@ -71,7 +71,7 @@ void complete(PJ_CONTEXT* context, FoundCrs& out) {
 
 }  // namespace
 
-std::vector<FoundCrs> find_crs(const std::vector<std::string>& words, const FindCrsOptions& options) {
+CrsSearch find_crs(const std::vector<std::string>& words, const FindCrsOptions& options) {
   const Context context = make_context();
   int count = 0;
   PROJ_CRS_INFO** const list = proj_get_crs_info_list_from_database(context.get(), "EPSG", nullptr, &count);
@@ -96,9 +96,10 @@ std::vector<FoundCrs> find_crs(const std::vector<std::string>& words, const Find
     return std::tuple(!exact, kind, std::isnan(c.size_deg2) ? 1e9 : c.size_deg2, c.code);
   };
   std::sort(out.begin(), out.end(), [&](const FoundCrs& a, const FoundCrs& b) { return rank(a) < rank(b); });
+  const std::size_t all = out.size();
   if (out.size() > options.most) out.resize(options.most);
   for (FoundCrs& c : out) complete(context.get(), c);
-  return out;
+  return {std::move(out), all};
 }
 
 }  // namespace mesograph::geo

@@ -24,8 +24,13 @@ struct FindCrsOptions {
   std::size_t most = 25;
 };
 
+struct CrsSearch {
+  std::vector<FoundCrs> found;  ///< the first of them, as many as were asked for
+  std::size_t all = 0;          ///< how many there are
+};
+
 /// Entries whose name, area or code holds all words, upper and lower case alike; an equal code first, then projected
 /// before compound, vertical and geographic, of small areas before large ones. Deprecated ones are left out.
-std::vector<FoundCrs> find_crs(const std::vector<std::string>& words, const FindCrsOptions& options = {});
+CrsSearch find_crs(const std::vector<std::string>& words, const FindCrsOptions& options = {});
 
 }  // namespace mesograph::geo

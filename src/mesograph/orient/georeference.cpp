@@ -1,5 +1,6 @@
 #include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
+#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/errors.hpp>
@@ -43,7 +44,8 @@ Pairs positions_of(const adjust::Block& block) {
 Pairs control_of(adjust::Block& block) {
   Pairs out;
   for (adjust::SurveyedPoint& point : block.surveyed) {
-    if (point.role != adjust::Role::control || !point.surveyed.allFinite()) continue;
+    // A point sighted by hand without coordinates, or one that lacks its plan or height, is no place.
+    if (point.role != adjust::Role::control || !adjust::known_in_space(point)) continue;
     point.point.X.setConstant(nan);
     if (!adjust::intersect(block, point.point, 0.02)) continue;
     out.source.push_back(point.point.X);
@@ -98,6 +100,97 @@ std::optional<Similarity> onto_line(adjust::Block& block) {
   return found;
 }
 
+/// A control point of which the plan, the height or both are known.
+struct Partial {
+  Eigen::Vector3d X, target;
+  bool plan, height;
+};
+
+/// Turn about the vertical, factor and shift that lay plans onto known ones best.
+Similarity in_plan(const std::vector<Partial>& points, const Similarity& now) {
+  Eigen::Vector2d middle = Eigen::Vector2d::Zero(), target = middle;
+  double n = 0;
+  for (const Partial& p : points)
+    if (p.plan) middle += now(p.X).head<2>(), target += p.target.head<2>(), ++n;
+  middle /= n, target /= n;
+  double dot = 0, cross = 0, squares = 0;
+  for (const Partial& p : points) {
+    if (!p.plan) continue;
+    const Eigen::Vector2d a = now(p.X).head<2>() - middle, b = p.target.head<2>() - target;
+    dot += a.dot(b), cross += a.x() * b.y() - a.y() * b.x(), squares += a.squaredNorm();
+  }
+  Similarity out;
+  out.scale = std::hypot(dot, cross) / squares;
+  out.R = Eigen::AngleAxisd(std::atan2(cross, dot), Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  out.t = Eigen::Vector3d(target.x(), target.y(), 0) -
+          out.scale * (out.R * Eigen::Vector3d(middle.x(), middle.y(), 0));
+  return out;
+}
+
+/// Lift and tilt that lay heights onto known ones best; nothing where these lie on a line.
+std::optional<Similarity> in_height(const std::vector<Partial>& points, const Similarity& now, double least_width) {
+  Eigen::Vector3d middle = Eigen::Vector3d::Zero();
+  std::vector<Eigen::Vector3d> places;
+  std::vector<double> off;
+  for (const Partial& p : points)
+    if (p.height) places.push_back(now(p.X)), off.push_back(p.target.z() - places.back().z()), middle += places.back();
+  middle /= static_cast<double>(places.size());
+  Eigen::MatrixX3d A(static_cast<Eigen::Index>(places.size()), 3);
+  for (Eigen::Index i = 0; i < A.rows(); ++i) {
+    const Eigen::Vector3d d = places[static_cast<std::size_t>(i)] - middle;
+    A.row(i) << 1, d.y(), -d.x();  // a small turn w lifts by w.x y - w.y x
+  }
+  if (Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(A.rightCols<2>().transpose() * A.rightCols<2>())
+          .eigenvalues()[0] < least_width * least_width)
+    return std::nullopt;
+  const Eigen::Vector3d fit =
+      A.colPivHouseholderQr().solve(Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows()));
+  Similarity out;
+  const Eigen::Vector3d turn(fit[1], fit[2], 0);
+  if (turn.norm() > 0) out.R = Eigen::AngleAxisd(turn.norm(), turn.normalized()).toRotationMatrix();
+  out.t = middle + Eigen::Vector3d(0, 0, fit[0]) - out.R * middle;
+  return out;
+}
+
+Similarity after(const Similarity& second, const Similarity& first) {
+  Similarity out;
+  out.scale = second.scale * first.scale, out.R = second.R * first.R, out.t = second(first.t);
+  return out;
+}
+
+/// Similarity onto control of which some points lack the plan or the height, as classical blocks have it: each says
+/// what it knows. Plan and height are fitted in turn from where photos look straight down on average, until both rest.
+/// Nothing where fewer than two plans or three heights are known, or these lie on a line.
+std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
+  constexpr double least_width = 0.1;  // m
+  std::vector<Partial> points;
+  std::ptrdiff_t plans = 0, heights = 0;
+  for (const adjust::SurveyedPoint& point : block.surveyed) {
+    if (point.role != adjust::Role::control || point.natural) continue;
+    const Eigen::Vector3d weights = adjust::weights_of(point);
+    adjust::GroundPoint place = point.point;
+    place.X.setConstant(nan);
+    if (!adjust::intersect(block, place, 0.02)) continue;
+    points.push_back({place.X, point.surveyed, weights.head<2>().minCoeff() > 0, weights.z() > 0});
+    plans += points.back().plan, heights += points.back().height;
+  }
+  if (plans < 2 || heights < 3) return std::nullopt;
+  Eigen::Vector3d up = Eigen::Vector3d::Zero();
+  for (const adjust::Station& s : block.stations)
+    if (s.oriented) up += s.R.col(2);
+  Similarity out;
+  out.R = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  constexpr int most_rounds = 100;
+  for (int round = 0; round < most_rounds; ++round) {
+    out = after(in_plan(points, out), out);
+    const auto lifted = in_height(points, out, least_width);
+    if (!lifted || !(out.scale > 0)) return std::nullopt;
+    out = after(*lifted, out);
+    if ((lifted->R - Eigen::Matrix3d::Identity()).norm() < 1e-10) return out;
+  }
+  return std::nullopt;
+}
+
 /// Leaves out the positions that the block contradicts, and stands it on the others once more.
 PositionsJudged leave_out_wrong(adjust::Block& block, bool on_line) {
   PositionsJudged judged = judge_positions(block);
@@ -135,6 +228,7 @@ PositionsJudged stand(adjust::Block& block, Part& part) {
     found = control_of(block).fit(0.1);
     part.datum = Datum::control;
   }
+  if (!found) found = onto_partial_control(block);
   if (!found) {
     found = onto_line(block);
     part.datum = found ? Datum::positions : Datum::none;

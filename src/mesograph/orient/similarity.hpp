@@ -14,6 +14,7 @@ struct Similarity {
   Eigen::Vector3d t = Eigen::Vector3d::Zero();
   double rms = nan;  ///< m, of what was kept
   int kept = 0;
+  Eigen::Vector3d operator()(const Eigen::Vector3d& X) const { return scale * (R * X) + t; }
 };
 
 /// Similarity between matching points (columns), robust against some wrong ones: least squares with weights

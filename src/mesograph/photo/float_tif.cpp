@@ -32,7 +32,7 @@ void write_tif(const std::filesystem::path& path, const Raster<float>& values, c
   }
   GDALClose(out);
   if (status != CE_None) {
-    std::filesystem::remove(scratch, ignored);
+    drop_scratch(scratch);
     throw Error("{}: cannot be written; check space", path.string());
   }
   commit_file(scratch, path);

@@ -42,6 +42,14 @@ Dataset open_photo(const std::filesystem::path& path) {
   Dataset dataset(GDALDataset::Open(path.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY, drivers));
   if (!dataset || dataset->GetRasterCount() < 1)
     throw Error("{}: is not a readable JPEG, PNG or TIFF photo; check the file", path.string());
+  const double megapixels = 1e-6 * dataset->GetRasterXSize() * dataset->GetRasterYSize();
+  if (megapixels > most_megapixels)
+    throw Error("{}: claims {} x {} pixels, more than any camera takes; check the file", path.string(),
+                dataset->GetRasterXSize(), dataset->GetRasterYSize());
+  const GDALDataType type = dataset->GetRasterBand(1)->GetRasterDataType();
+  if (type != GDT_Byte && type != GDT_UInt16)
+    throw Error("{}: has pixels of type {}; save it with 8 or 16 bits a channel, unsigned", path.string(),
+                GDALGetDataTypeName(type));
   return dataset;
 }
 
@@ -57,13 +65,26 @@ void read_rows(GDALDataset& dataset, GDALDataType type, int first, int rows, T* 
   if (status != CE_None) throw Error("{}: is truncated or damaged; copy it again from the camera", path.string());
 }
 
+constexpr int strip = 256;  // rows; a multiple of what JPEG and most tiles hold
+
+bool is_wide(GDALDataset& dataset) { return dataset.GetRasterBand(1)->GetRasterDataType() == GDT_UInt16; }
+
+/// What each of 65,536 levels becomes.
+std::vector<std::uint8_t> narrowing(const Tone& tone) {
+  std::vector<std::uint8_t> out(65536);
+  const double range = std::max(1.0, tone.high - tone.low);
+  for (std::size_t v = 0; v < out.size(); ++v)
+    out[v] = static_cast<std::uint8_t>(std::clamp((static_cast<double>(v) - tone.low) * 255 / range, 0.0, 255.0) + 0.5);
+  return out;
+}
+
 /// Hands the photo over in strips of rows, 8 bits a channel: see(first row, rows, pixels).
 template <typename See>
-void read_strips(const std::filesystem::path& path, const See& see) {
+void read_strips(const std::filesystem::path& path, const Tone& tone, const See& see) {
   const Dataset dataset = open_photo(path);
   const int w = dataset->GetRasterXSize(), h = dataset->GetRasterYSize();
-  const bool wide = dataset->GetRasterBand(1)->GetRasterDataType() == GDT_UInt16;
-  constexpr int strip = 256;  // rows; a multiple of what JPEG and most tiles hold
+  const bool wide = is_wide(*dataset);
+  const std::vector<std::uint8_t> narrow = wide ? narrowing(tone) : std::vector<std::uint8_t>();
   const std::size_t row = static_cast<std::size_t>(w) * 3;
   std::vector<std::uint8_t> narrow_pixels(row * std::min(strip, h));
   std::vector<std::uint16_t> wide_pixels(wide ? narrow_pixels.size() : 0);
@@ -71,9 +92,7 @@ void read_strips(const std::filesystem::path& path, const See& see) {
     const int rows = std::min(strip, h - first);
     if (wide) {
       read_rows(*dataset, GDT_UInt16, first, rows, wide_pixels.data(), path);
-      // 16 bits to 8 by their full range: 65535 = 255 x 257.
-      for (std::size_t i = 0; i < row * rows; ++i)
-        narrow_pixels[i] = static_cast<std::uint8_t>((wide_pixels[i] + 128) / 257);
+      for (std::size_t i = 0; i < row * rows; ++i) narrow_pixels[i] = narrow[wide_pixels[i]];
     } else {
       read_rows(*dataset, GDT_Byte, first, rows, narrow_pixels.data(), path);
     }
@@ -81,9 +100,9 @@ void read_strips(const std::filesystem::path& path, const See& see) {
   }
 }
 
-Rgb read_full(const std::filesystem::path& path) {
+Rgb read_full(const std::filesystem::path& path, const Tone& tone) {
   Rgb image;
-  read_strips(path, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+  read_strips(path, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
     if (image.data.empty()) image = Rgb(size.width, size.height, 3);
     const std::size_t row = static_cast<std::size_t>(size.width) * 3;
     std::copy_n(pixels, row * rows, image.data.begin() + static_cast<std::ptrdiff_t>(row * first));
@@ -125,7 +144,10 @@ void write_with(const char* driver, const std::filesystem::path& path, const Rgb
   {
     const Dataset out(GetGDALDriverManager()->GetDriverByName(driver)->CreateCopy(scratch.c_str(), memory.get(), FALSE,
                                                                                   options, nullptr, nullptr));
-    if (!out) throw Error("{}: cannot be written; check space and permissions", path.string());
+    if (!out) {
+      drop_scratch(scratch);
+      throw Error("{}: cannot be written; check space and permissions", path.string());
+    }
   }
   commit_file(scratch, path);
 }
@@ -137,23 +159,54 @@ PhotoSize read_size(const std::filesystem::path& path) {
   return {dataset->GetRasterXSize(), dataset->GetRasterYSize()};
 }
 
-Rgb read_rgb(const std::filesystem::path& path, int level) {
-  Rgb image = read_full(path);
+std::optional<Tone> levels_of(const std::filesystem::path& path) {
+  const Dataset dataset = open_photo(path);
+  if (!is_wide(*dataset)) return std::nullopt;
+  const int w = dataset->GetRasterXSize(), h = dataset->GetRasterYSize();
+  std::vector<std::uint64_t> counts(65536, 0);
+  std::vector<std::uint16_t> pixels(static_cast<std::size_t>(w) * 3 * std::min(strip, h));
+  for (int first = 0; first < h; first += strip) {
+    const int rows = std::min(strip, h - first);
+    read_rows(*dataset, GDT_UInt16, first, rows, pixels.data(), path);
+    for (std::size_t i = 0; i < static_cast<std::size_t>(w) * 3 * rows; ++i) ++counts[pixels[i]];
+  }
+  const auto tail = static_cast<std::uint64_t>(w) * h * 3 / 1000;
+  Tone out;
+  std::uint64_t below = 0, above = 0;
+  std::size_t low = 0, high = counts.size() - 1;
+  while (low < high && (below += counts[low]) <= tail) ++low;
+  while (high > low && (above += counts[high]) <= tail) --high;
+  out.low = static_cast<double>(low), out.high = static_cast<double>(high);
+  return out;
+}
+
+Tone common_tone(const std::vector<Tone>& levels) {
+  if (levels.empty()) return {};
+  std::vector<double> lows, highs;
+  for (const Tone& t : levels) lows.push_back(t.low), highs.push_back(t.high);
+  std::sort(lows.begin(), lows.end()), std::sort(highs.begin(), highs.end());
+  const std::size_t odd = levels.size() / 20;
+  const Tone out{lows[odd], highs[highs.size() - 1 - odd]};
+  return out.high > out.low ? out : Tone{out.low, out.low + 1};
+}
+
+Rgb read_rgb(const std::filesystem::path& path, int level, const Tone& tone) {
+  Rgb image = read_full(path, tone);
   for (int i = 0; i < level; ++i) image = half(image);
   return image;
 }
 
-Grey read_grey(const std::filesystem::path& path, int level) {
+Grey read_grey(const std::filesystem::path& path, int level, const Tone& tone) {
   Grey grey;
   if (level == 0) {  // a large photo is never in memory in colour
-    read_strips(path, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+    read_strips(path, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
       if (grey.data.empty()) grey = Grey(size.width, size.height);
       float* to = &grey.at(0, first);
       for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i);
     });
     return grey;
   }
-  const Rgb rgb = read_rgb(path, level);
+  const Rgb rgb = read_rgb(path, level, tone);
   grey = Grey(rgb.width, rgb.height);
   for (std::size_t i = 0; i < grey.data.size(); ++i) grey.data[i] = grey_of(rgb.data.data() + 3 * i);
   return grey;

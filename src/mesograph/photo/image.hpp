@@ -2,6 +2,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -32,11 +33,29 @@ void prepare_gdal();
 struct PhotoSize {
   int width = 0, height = 0;
 };
-/// Size of a photo without decoding it. Throws Error where it is no JPEG, PNG or TIFF.
+/// A file may claim any size; no camera takes more pixels than this, and memory for them is there.
+inline constexpr double most_megapixels = 600;
+/// Size of a photo without decoding it. Throws Error where it is no JPEG, PNG or TIFF of 8 or 16 bits unsigned, or
+/// claims more than most_megapixels.
 PhotoSize read_size(const std::filesystem::path& path);
+
+/// How 16 bits become the 8 that everything works on: low and below are 0, high and above 255, in between linear.
+/// Cameras fill 10, 12 or 14 of the 16 bits, thermal ones a small part far from nought. Photos of 8 bits are taken as
+/// they are.
+struct Tone {
+  double low = 0, high = 65535;
+  bool operator==(const Tone&) const = default;
+};
+/// The levels between which all but one in a thousand pixels of a photo of 16 bits lie at each end; nothing for one of
+/// 8 bits. Throws Error as read_grey does.
+std::optional<Tone> levels_of(const std::filesystem::path& path);
+/// One law for photos that belong together, from the levels of each: the least and the greatest, but for one photo in
+/// twenty at each end. Law: no photo of an even sortie is clipped by more than its own thousandth.
+Tone common_tone(const std::vector<Tone>& levels);
+
 /// All pixels in grey / in colour, at 1/2^level of the size (box mean). Throws Error where the file is damaged.
-Grey read_grey(const std::filesystem::path& path, int level = 0);
-Rgb read_rgb(const std::filesystem::path& path, int level = 0);
+Grey read_grey(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
+Rgb read_rgb(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 
 void write_jpeg(const std::filesystem::path& path, const Rgb& image, int quality);
 /// A JPEG as bytes. Throws Error where it cannot be made.

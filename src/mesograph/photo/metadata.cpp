@@ -2,6 +2,7 @@
 #include <cstdlib>
 #include <exiv2/exiv2.hpp>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <mutex>
 
@@ -22,7 +23,7 @@ std::string text(const Exiv2::ExifData& exif, const char* key) {
   if (found == exif.end()) return {};
   std::string value = found->toString();
   value.erase(value.find_last_not_of(std::string(" \0", 2)) + 1);
-  return value;
+  return to_utf8(value);  // cameras write what they like
 }
 
 /// The index-th component of a rational or short value.
@@ -120,6 +121,13 @@ std::string dms(double value) {
 
 }  // namespace
 
+std::vector<std::pair<const char*, std::vector<std::string>*>> MetadataNames::fields() {
+  return {{"gimbal_yaw", &gimbal_yaw}, {"gimbal_pitch", &gimbal_pitch}, {"gimbal_roll", &gimbal_roll},
+          {"yaw", &yaw},               {"pitch", &pitch},               {"roll", &roll},
+          {"sigma_east", &sigma_east}, {"sigma_north", &sigma_north},   {"sigma_h", &sigma_h},
+          {"sigma_v", &sigma_v},       {"above_take_off", &above_take_off}};
+}
+
 Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names) {
   prepare_exiv2();
   Metadata out;
@@ -170,13 +178,13 @@ void write_metadata(const std::filesystem::path& path, const Metadata& metadata)
   const auto file = Exiv2::ImageFactory::open(path.string());
   file->setExifData(exif);
   if (std::isfinite(metadata.yaw_deg)) {
-    static const char* const space = "http://mesograph.example/attitude/1.0/";
+    static const char* const space = "http://mesograph.example/camera/1.0/";
     static std::once_flag once;
-    std::call_once(once, [] { Exiv2::XmpProperties::registerNs(space, "attitude"); });
+    std::call_once(once, [] { Exiv2::XmpProperties::registerNs(space, "mesograph"); });
     Exiv2::XmpData xmp;
-    xmp["Xmp.attitude.GimbalYawDegree"] = fmt::format("{:+.2f}", metadata.yaw_deg);
-    xmp["Xmp.attitude.GimbalPitchDegree"] = fmt::format("{:+.2f}", metadata.pitch_deg);
-    xmp["Xmp.attitude.GimbalRollDegree"] = fmt::format("{:+.2f}", metadata.roll_deg);
+    xmp["Xmp.mesograph.CameraYaw"] = fmt::format("{:+.2f}", metadata.yaw_deg);
+    xmp["Xmp.mesograph.CameraPitch"] = fmt::format("{:+.2f}", metadata.pitch_deg);
+    xmp["Xmp.mesograph.CameraRoll"] = fmt::format("{:+.2f}", metadata.roll_deg);
     file->setXmpData(xmp);
   }
   file->writeMetadata();

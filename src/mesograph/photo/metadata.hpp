@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <mesograph/base/numbers.hpp>
 #include <string>
+#include <utility>
 #include <vector>
 
 namespace mesograph::photo {
@@ -27,13 +28,17 @@ struct Metadata {
 /// Local names under which XMP properties are looked for, first found first taken, whatever their namespace. Surveys
 /// extend them in survey.toml, [metadata].
 struct MetadataNames {
-  std::vector<std::string> gimbal_yaw = {"GimbalYawDegree"}, gimbal_pitch = {"GimbalPitchDegree"},
-                           gimbal_roll = {"GimbalRollDegree"};
+  std::vector<std::string> gimbal_yaw = {"CameraYaw", "GimbalYawDegree"},
+                           gimbal_pitch = {"CameraPitch", "GimbalPitchDegree"},
+                           gimbal_roll = {"CameraRoll", "GimbalRollDegree"};
   std::vector<std::string> yaw = {"Yaw", "FlightYawDegree"}, pitch = {"Pitch", "FlightPitchDegree"},
                            roll = {"Roll", "FlightRollDegree"};
   std::vector<std::string> sigma_east = {"RtkStdLon"}, sigma_north = {"RtkStdLat"}, sigma_h = {"GPSXYAccuracy"},
                            sigma_v = {"RtkStdHgt", "GPSZAccuracy"};
   std::vector<std::string> above_take_off = {"RelativeAltitude"};
+
+  /// Every list under the key that survey.toml has for it.
+  std::vector<std::pair<const char*, std::vector<std::string>*>> fields();
 };
 
 /// Reads EXIF, and XMP properties by their local names. Values that cannot be (latitude 200, height 1e9 m, focal length
@@ -41,7 +46,8 @@ struct MetadataNames {
 /// opened.
 Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names = {});
 /// Writes EXIF, and the attitude as XMP where there is one, into an existing JPEG (made-up surveys only: photos of
-/// users are never touched).
+/// users are never touched). XMP goes under properties of our own, CameraYaw, CameraPitch and CameraRoll in degrees, as
+/// a gimbal's: names of makers are read and never written.
 void write_metadata(const std::filesystem::path& path, const Metadata& metadata);
 
 /// Principal distance in pixels that the metadata suggest for a photo of this size: from the focal-plane resolution,

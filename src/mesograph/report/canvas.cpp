@@ -114,7 +114,10 @@ void Canvas::text_upwards(Eigen::Vector2d at, const std::string& words, double s
 
 void Canvas::picture(const photo::Rgb& small, double x, double y, double w, double h, bool cells) {
   // Viewers smooth what they enlarge: cells get so many pixels that the blur between them cannot be seen.
-  const photo::Rgb image = cells ? enlarged(small, 1 + 800 / std::max(1, small.width)) : small;
+  // Surfaces of cairo have 32,767 pixels a side at most, which a picture of a few columns would leave.
+  constexpr int longest = 16000;
+  const int factor = std::max(1, std::min(1 + 800 / std::max(1, small.width), longest / std::max(1, small.height)));
+  const photo::Rgb image = cells ? enlarged(small, factor) : small;
   cairo_surface_t* source = cairo_image_surface_create(CAIRO_FORMAT_RGB24, image.width, image.height);
   unsigned char* data = cairo_image_surface_get_data(source);
   const int stride = cairo_image_surface_get_stride(source);

@@ -4,6 +4,9 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/cloud/extent.hpp>
+#include <mesograph/cloud/judge.hpp>
+#include <mesograph/cloud/units.hpp>
 #include <mesograph/report/cloud_figures.hpp>
 #include <tuple>
 
@@ -11,7 +14,7 @@ namespace mesograph::report {
 
 namespace {
 
-constexpr int legend_width = 170, margin = 16, strip = 44;
+constexpr int legend_width = 170, margin = 16, strip = 44, least_width = 240;  // the strip's bar and words need that
 
 Colour between(const std::vector<Colour>& stops, double t) {
   const double at = std::clamp(std::isfinite(t) ? t : 0.0, 0.0, 1.0) * static_cast<double>(stops.size() - 1);
@@ -43,7 +46,7 @@ Colour colour_of(Shown shown, const std::array<std::uint8_t, 3>& rgb, double val
 
 /// A bar of colours with its ends written beside it, or the classes that appear.
 void draw_legend(Canvas& canvas, double x, double y, Shown shown, std::pair<double, double> range,
-                 const std::vector<int>& classes) {
+                 const std::vector<int>& classes, const std::string& unit) {
   if (shown == Shown::colour) return;
   if (shown == Shown::point_class) {
     canvas.text({x, y}, "class", 13);
@@ -55,7 +58,7 @@ void draw_legend(Canvas& canvas, double x, double y, Shown shown, std::pair<doub
     return;
   }
   constexpr int length = 200;
-  canvas.text({x, y}, shown == Shown::height ? "height, m" : "sigma_z, m", 13);
+  canvas.text({x, y}, shown == Shown::height ? "height, " + unit : "sigma_z, m", 13);
   for (int i = 0; i < length; ++i) {
     const double t = 1 - i / static_cast<double>(length);
     canvas.rectangle(x, y + 12 + i, 18, 1.5, shown == Shown::height ? height_ramp(t) : sigma_ramp(t));
@@ -153,8 +156,14 @@ CloudView::CloudView(const Eigen::Vector3d& low, const Eigen::Vector3d& high, st
   scale_ = (options.width - 2 * margin - beside) / extent.x();
   // No taller than a screen and a half.
   scale_ = std::min(scale_, 1.2 * options.width / extent.y());
-  width_ = std::max(1, static_cast<int>(std::ceil(scale_ * extent.x()))),
-  height_ = std::max(1, static_cast<int>(std::ceil(scale_ * extent.y())));
+  width_ = std::clamp(static_cast<int>(std::ceil(scale_ * extent.x())), 1, options.width),
+  height_ = std::clamp(static_cast<int>(std::ceil(scale_ * extent.y())), 1, 2 * options.width);
+  const double largest = 0.08 * options.width;  // pixels from a dot's middle to its rim
+  const double radius = std::min(largest, 0.62 * scale_ * options.spacing);
+  const int reach = static_cast<int>(radius);
+  for (int row = -reach; row <= reach; ++row)
+    for (int col = -reach; col <= reach; ++col)
+      if (col * col + row * row <= radius * radius || (col == 0 && row == 0)) dot_.emplace_back(col, row);
   depth_ = photo::Raster<float>(width_, height_, 1, -INFINITY);
   cells_ = photo::Rgb(width_, height_, 3, 255);
 }
@@ -166,10 +175,17 @@ void CloudView::add(const Eigen::Vector3d& X, const std::array<std::uint8_t, 3>&
   const int col = static_cast<int>(scale_ * (v.x() - corner_.x())),
             row = static_cast<int>(scale_ * (corner_.y() - v.y()));
   if (col < 0 || row < 0 || col >= width_ || row >= height_) return;
-  const std::size_t at = static_cast<std::size_t>(row) * width_ + col;
-  if (depth_.data[at] >= static_cast<float>(v.z())) return;
-  depth_.data[at] = static_cast<float>(v.z());
-  put(cells_, at, colour_of(options_.shown, colour, value, range_.first, range_.second), 1);
+  const Colour shown = colour_of(options_.shown, colour, value, range_.first, range_.second);
+  for (const auto& [right, down] : dot_) {
+    const int c = col + right, r = row + down;
+    if (c < 0 || r < 0 || c >= width_ || r >= height_) continue;
+    const std::size_t at = static_cast<std::size_t>(r) * width_ + c;
+    // Nearer to the eye comes first; of one surface the point whose middle is nearer, so that dots stay round.
+    const double behind = (right * right + down * down) * 0.01 / scale_;
+    if (depth_.data[at] >= static_cast<float>(v.z() - behind)) continue;
+    depth_.data[at] = static_cast<float>(v.z() - behind);
+    put(cells_, at, shown, 1);
+  }
 }
 
 std::string CloudView::png(const std::vector<int>& classes) const {
@@ -209,17 +225,18 @@ std::string CloudView::png(const std::vector<int>& classes) const {
       }
   }
   const int beside = options_.shown == Shown::colour ? 0 : legend_width;
-  Canvas canvas(width_ + 2 * margin + beside, height_ + 2 * margin + strip);
+  const int across = std::max(width_, least_width);
+  Canvas canvas(across + 2 * margin + beside, height_ + 2 * margin + strip);
   canvas.picture(cells, margin, margin, width_, height_, true);
-  draw_legend(canvas, margin + width_ + 18, margin + 20, options_.shown, range_, classes);
-  const double length = round_step(0.25 * width_ / scale_ * options_.metres),
+  draw_legend(canvas, margin + width_ + 18, margin + 20, options_.shown, range_, classes, options_.unit);
+  const double length = round_step(0.25 * across / scale_ * options_.metres),
                pixels = length / options_.metres * scale_;
   const double y = height_ + 2 * margin + 14;
   canvas.rectangle(margin, y, pixels, 5, ink);
   canvas.text({margin + pixels + 8, y + 8}, fmt::format("{:g} m", length), 13);
   // North as it lies in the picture.
   const Eigen::Vector3d north = view_ * Eigen::Vector3d(0, 1, 0);
-  const Eigen::Vector2d to(north.x(), -north.y()), at(margin + width_ - 30.0, y + 3);
+  const Eigen::Vector2d to(north.x(), -north.y()), at(margin + across - 30.0, y + 3);
   if (to.norm() > 0.05) {
     canvas.arrow(at - 13 * to, at + 13 * to, ink, 1.6);
     canvas.text({at.x() + 16, at.y() + 5}, "N", 13);
@@ -243,11 +260,37 @@ std::pair<double, double> shown_range(cloud::LasReader& file, Shown shown) {
 
 }  // namespace
 
-std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+namespace {
+
+/// Distance between neighbouring points of a cloud, by a sample of them.
+double spacing_of(cloud::LasReader& file, const cloud::Extent& extent) {
+  const std::vector<double> x = cloud::sample(file, [](const auto& points, std::size_t i) { return points.at(i).x(); }),
+                            y = cloud::sample(file, [](const auto& points, std::size_t i) { return points.at(i).y(); });
+  constexpr std::size_t most = 200000;
+  const std::size_t every = 1 + x.size() / most;
+  std::vector<cloud::TilePoint> some;
+  for (std::size_t i = 0; i < x.size(); i += every)
+    if (const Eigen::Vector3d X(x[i], y[i], 0); extent.holds(X)) some.push_back({X, 0, 0, 0, true});
+  if (some.empty()) return 0;
+  // A sample of one point in so many lies the root of that apart.
+  return cloud::plan_spacing(some) * std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.header().points));
+}
+
+}  // namespace
+
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, CloudView::Options options,
                          Progress& progress) {
   const auto range = shown_range(file, options.shown);
-  // Strays far above or below must not shrink the site to a strip.
-  Eigen::Vector3d low = described.low, high = described.high;
+  const cloud::Units units = cloud::units_of(file.header());
+  options.metres = units.angles ? 111320 : units.metres.x();
+  options.unit = units.plan;
+  // Strays far off, above or below must not shrink the site to a strip.
+  const cloud::Extent extent = cloud::extent_of(file, progress);
+  if (extent.strays > 0)
+    progress.say(fmt::format("{} of {} points lie far from all others and are not drawn", extent.strays,
+                             file.header().points));
+  options.spacing = spacing_of(file, extent);
+  Eigen::Vector3d low = extent.low, high = extent.high;
   if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, Shown::height);
   CloudView view(low, high, range, options);
   const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
@@ -308,7 +351,7 @@ std::string section_figure(const std::vector<cloud::SectionPoint>& points, doubl
               stretched ? fmt::format("{}, heights times {:g}", options.title, options.exaggeration) : options.title,
               14);
   draw_legend(canvas, width - beside + 18, top + 14, options.shown,
-              options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst), classes);
+              options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst), classes, options.unit);
   return canvas.png();
 }
 

@@ -30,9 +30,13 @@ class CloudView {
     bool oblique = false;      ///< from azimuth_deg, 35 degrees above the level; else from above, north up
     double azimuth_deg = 180;  ///< from where one looks, clockwise from north
     Shown shown = Shown::colour;
-    double metres = 1;  ///< in a unit of the cloud
+    double metres = 1;       ///< in a unit of the cloud
+    std::string unit = "m";  ///< of heights, for the legend
+    /// Between neighbouring points, units of the cloud: dots are as large, so that they close up. 0: a pixel each.
+    double spacing = 0;
   };
-  /// `low`, `high`: of the points. `range`: of the values shown, for height and sigma.
+  /// `low`, `high`: of the points. `range`: of the values shown, for height and sigma. The picture is never wider than
+  /// the options say, nor higher than 1.2 times that, however long and narrow the cloud; points outside are not drawn.
   CloudView(const Eigen::Vector3d& low, const Eigen::Vector3d& high, std::pair<double, double> range,
             const Options& options);
   /// `value`: height, class or sigma as it is shown.
@@ -42,6 +46,7 @@ class CloudView {
 
  private:
   Eigen::Vector2d flat(const Eigen::Vector3d& X) const;
+  std::vector<std::pair<int, int>> dot_;  // columns and rows that a point covers, from its own
   Eigen::Matrix3d view_;  // rows: right, up, towards the eye
   Eigen::Vector2d corner_;
   Eigen::Vector3d middle_;
@@ -53,8 +58,9 @@ class CloudView {
   photo::Rgb cells_;
 };
 
-/// The picture of a whole file as PNG bytes. Streams.
-std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+/// The picture of a whole file as PNG bytes, strays (cloud::extent_of) left out and said. Units, spacing and scale are
+/// the file's own. Streams.
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, CloudView::Options options,
                          Progress& progress);
 
 struct SectionOptions {

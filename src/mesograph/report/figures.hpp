@@ -77,13 +77,21 @@ struct ContactPhoto {
 };
 std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t more);
 
+/// How the frame of a chip says what its sighting is: by form, so that it is read in any colour and by anybody.
+enum class ChipFrame {
+  full_with_tick,  ///< confirmed
+  dashed,          ///< found, nobody has looked
+  dotted,          ///< predicted
+  struck_through   ///< rejected
+};
+
 /// A point's sightings, each enlarged around its place with a cross-hair, and a line of words under it; PNG.
 struct SightingSheet {
   struct Chip {
     std::string image, words;
     photo::Rgb pixels;   ///< cut out of the photo; empty: cannot be read
     Eigen::Vector2d at;  ///< of the sighting, in the pixels of the cut
-    Colour frame;
+    ChipFrame frame = ChipFrame::dotted;
   };
   std::string title;
   std::vector<Chip> chips;

@@ -1,4 +1,8 @@
-#include <cpl_spawn.h>
+#include <fcntl.h>
+#include <signal.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include <kainjow/mustache.hpp>
 #include <mesograph/base/files.hpp>
@@ -33,7 +37,7 @@ th { background: var(--band); font-weight: 600; } th:first-child, td:first-child
   body { max-width: none; padding: 0; font-size: 10px; } h1 { font-size: 20px; } h2 { font-size: 14px; margin-top: 20px; break-after: avoid; }
   h3 { font-size: 11px; break-after: avoid; } .verdict { font-size: 11.5px; } .keys { display: block; } .keys div { display: inline-block; padding: 5px 9px; }
   .keys b { font-size: 13px; } .keys span, figcaption, table { font-size: 8.5px; } th, td { padding: 2px 7px; } tr, figure { break-inside: avoid; }
-  .pair { display: block; } .pair figure { display: inline-block; width: 49%; vertical-align: top; } thead { display: table-header-group; }
+  .pair { display: block; orphans: 1; widows: 1; } .pair figure { display: inline-block; width: 49%; vertical-align: top; } thead { display: table-header-group; }
 }
 tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: none; }
 </style></head><body>
@@ -136,17 +140,53 @@ std::string page_html(const Page& page) {
   return mustache.render(data);
 }
 
-bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf) {
-  const std::filesystem::path scratch = scratch_path(pdf);
-  const std::string from = html.string(), to = scratch.string();
-  const char* const words[] = {"weasyprint", "--quiet", from.c_str(), to.c_str(), nullptr};
-  std::error_code ignored;
-  if (CPLSpawn(words, nullptr, nullptr, FALSE) != 0 || !std::filesystem::exists(scratch, ignored)) {
-    std::filesystem::remove(scratch, ignored);
-    return false;
+namespace {
+
+/// Runs a program to its end, quietly; false where it cannot be started or fails. Ends it where the user interrupts.
+bool run_program(std::vector<std::string> words, const Progress& progress) {
+  std::vector<char*> arguments;
+  for (std::string& word : words) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  posix_spawn_file_actions_t files;
+  posix_spawn_file_actions_init(&files);
+  for (const int stream : {STDOUT_FILENO, STDERR_FILENO})
+    posix_spawn_file_actions_addopen(&files, stream, "/dev/null", O_WRONLY, 0);
+  pid_t child = 0;
+  const int started = posix_spawnp(&child, arguments[0], &files, nullptr, arguments.data(), environ);
+  posix_spawn_file_actions_destroy(&files);
+  if (started != 0) return false;
+  int status = 0;
+  try {
+    while (waitpid(child, &status, WNOHANG) == 0) {
+      progress.check();
+      usleep(20000);
+    }
+  } catch (...) {
+    kill(child, SIGKILL);
+    waitpid(child, &status, 0);
+    throw;
   }
-  commit_file(scratch, pdf);
-  return true;
+  progress.check();  // a key at the terminal ends the child too
+  return WIFEXITED(status) && WEXITSTATUS(status) == 0;
+}
+
+}  // namespace
+
+bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf, const Progress& progress) {
+  const std::filesystem::path scratch = scratch_path(pdf);
+  std::error_code ignored;
+  try {
+    if (run_program({"weasyprint", "--quiet", html.string(), scratch.string()}, progress) &&
+        std::filesystem::exists(scratch, ignored)) {
+      commit_file(scratch, pdf);
+      return true;
+    }
+  } catch (...) {
+    drop_scratch(scratch);
+    throw;
+  }
+  drop_scratch(scratch);
+  return false;
 }
 
 }  // namespace mesograph::report

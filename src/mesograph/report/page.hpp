@@ -1,6 +1,7 @@
 #pragma once
 
 #include <filesystem>
+#include <mesograph/base/progress.hpp>
 #include <mesograph/report/canvas.hpp>
 #include <string>
 #include <vector>
@@ -41,6 +42,7 @@ struct Page {
 std::string page_html(const Page& page);
 
 /// Prints an HTML file as PDF by WeasyPrint. False where that program is not installed, or fails; then there is no PDF.
-bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf);
+/// Throws Cancelled where the user interrupts, and ends that program.
+bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf, const Progress& progress);
 
 }  // namespace mesograph::report

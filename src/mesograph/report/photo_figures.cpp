@@ -219,6 +219,47 @@ std::string match_figure(const MatchPicture& p) {
   return canvas.png();
 }
 
+namespace {
+
+/// Strokes of so many pixels with gaps between, from a to b.
+void strokes(Canvas& canvas, Eigen::Vector2d a, Eigen::Vector2d b, double stroke, double between, double thickness) {
+  const double length = (b - a).norm();
+  const Eigen::Vector2d d = (b - a) / length;
+  for (double at = 0; at < length; at += stroke + between)
+    canvas.line(a + at * d, a + std::min(length, at + stroke) * d, ink, thickness);
+}
+
+void draw_frame(Canvas& canvas, double x, double y, double size, ChipFrame frame) {
+  const auto around = [&](double stroke, double between, double thickness) {
+    const double far = size + 2;
+    const Eigen::Vector2d corners[] = {{x - 2, y - 2}, {x + far, y - 2}, {x + far, y + far}, {x - 2, y + far}};
+    for (std::size_t i = 0; i < 4; ++i) strokes(canvas, corners[i], corners[(i + 1) % 4], stroke, between, thickness);
+  };
+  switch (frame) {
+    case ChipFrame::full_with_tick: {
+      around(1e9, 0, 4);
+      constexpr double box = 22;
+      const double left = x + size - box;
+      canvas.rectangle(left, y, box, box, ink);
+      canvas.line({left + 5, y + 11}, {left + 9, y + 16}, paper, 2.4);
+      canvas.line({left + 9, y + 16}, {left + 17, y + 6}, paper, 2.4);
+      return;
+    }
+    case ChipFrame::dashed:
+      around(11, 8, 3);
+      return;
+    case ChipFrame::struck_through:
+      around(1e9, 0, 1);
+      canvas.line({x, y + size}, {x + size, y}, paper, 5);
+      canvas.line({x, y + size}, {x + size, y}, ink, 2);
+      return;
+    default:
+      around(1.5, 4, 1.5);
+  }
+}
+
+}  // namespace
+
 std::string sighting_sheet(const SightingSheet& sheet) {
   constexpr int columns = 6, chip = 190, pitch_x = 206, pitch_y = 240, top = 46;
   const int rows = std::max(1, (static_cast<int>(sheet.chips.size()) + columns - 1) / columns);
@@ -228,15 +269,16 @@ std::string sighting_sheet(const SightingSheet& sheet) {
     const SightingSheet::Chip& c = sheet.chips[i];
     const double x = 16 + pitch_x * static_cast<double>(i % columns),
                  y = top + pitch_y * static_cast<double>(i / columns);
-    canvas.rectangle(x - 3, y - 3, chip + 6, chip + 6, c.frame);
     canvas.rectangle(x, y, chip, chip, faint);
     if (c.pixels.width > 0) {
       canvas.picture(c.pixels, x, y, chip, chip);
       // The cross-hair leaves the centre free: what is judged must be seen.
       const Eigen::Vector2d at = Eigen::Vector2d(x, y) + c.at * (chip / static_cast<double>(c.pixels.width));
       for (const auto& [dx, dy] : {std::pair(1, 0), std::pair(-1, 0), std::pair(0, 1), std::pair(0, -1)})
-        canvas.line(at + 9 * Eigen::Vector2d(dx, dy), at + 34 * Eigen::Vector2d(dx, dy), {0.95, 0.25, 0.15}, 1.2);
+        for (const auto& [colour, thickness] : {std::pair(paper, 3.4), std::pair(ink, 1.3)})
+          canvas.line(at + 9 * Eigen::Vector2d(dx, dy), at + 34 * Eigen::Vector2d(dx, dy), colour, thickness);
     }
+    draw_frame(canvas, x, y, chip, c.frame);
     canvas.text({x, y + chip + 17}, fitted(canvas, c.image, chip, 13), 13);
     canvas.text({x, y + chip + 33}, fitted(canvas, c.words, chip, 12), 12, {0.35, 0.38, 0.42});
   }

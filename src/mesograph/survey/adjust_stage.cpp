@@ -5,6 +5,7 @@
 #include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <mesograph/survey/status.hpp>
 #include <set>
 
 namespace mesograph::survey {
@@ -79,13 +80,6 @@ void check_datum(const NamedBlock& named) {
         "adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "
         "needed: add control (mesograph control) and sightings (mesograph sight --import)",
         control, positions);
-}
-
-bool all_written(const fs::path& folder) {
-  for (const char* name : {"stations.csv", "cameras.json", "control.csv", "checks.csv", "left_out.csv",
-                           "reliability.csv", "photos.csv", "adjustment.json"})
-    if (!fs::exists(folder / name)) return false;
-  return true;
 }
 
 std::vector<std::string> free_names(const Survey& survey, const AdjustStageOptions& options) {
@@ -201,9 +195,9 @@ std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& o
 Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
   const bool same = options.without.empty() && options.with.empty() && options.as.empty();
-  if (const auto stage = survey.store.stage("adjust");
-      same && stage && all_written(survey.results()) && stage->fingerprint == adjust_fingerprint(survey, options))
-    return {stage->summary, false};
+  check_control(survey);
+  if (const auto stage = survey.store.current("adjust", adjust_fingerprint(survey, options)); same && stage)
+    return standing(survey, "adjust", *stage);
   Json aside = Json::array();
   NamedBlock named = block_to_adjust(survey, photos, options, aside, progress);
   if (survey.crs.local) {
@@ -235,18 +229,24 @@ Outcome adjust(Survey& survey, const AdjustStageOptions& options, Progress& prog
     keep_items(survey, options.with, "with");
   }
   const fs::path folder = options.as.empty() ? survey.results() : survey.results() / "as" / options.as;
-  fs::create_directories(folder);
-  write_file(folder / "stations.csv", stations_text(survey, named));
-  write_file(folder / "cameras.json", adjusted_cameras_text(named));
-  write_file(folder / "control.csv", points_text(survey.crs, rows, false));
-  write_file(folder / "checks.csv", points_text(survey.crs, rows, true));
-  write_file(folder / "left_out.csv", left_out_text(rows));
-  write_file(folder / "reliability.csv", reliability_text(named, result));
-  write_file(folder / "photos.csv", photos_text(photos, uses_of(named)));
-  write_file(folder / "adjustment.json", out.summary.dump(2) + "\n");
+  std::vector<fs::path> written;
+  const auto write = [&](const char* name, const std::string& text) {
+    written.push_back(folder / name);
+    write_file(written.back(), text);
+  };
+  write("stations.csv", stations_text(survey, named));
+  write("cameras.json", adjusted_cameras_text(named));
+  write("control.csv", points_text(survey.crs, rows, false));
+  write("checks.csv", points_text(survey.crs, rows, true));
+  write("left_out.csv", left_out_text(rows));
+  write("natural.csv", natural_points_text(survey, named, result));
+  write("reliability.csv", reliability_text(named, result));
+  write("photos.csv", photos_text(photos, uses_of(named)));
+  write("adjustment.json", out.summary.dump(2) + "\n");
+  out.behind = behind(survey, "adjust");
   if (!options.as.empty()) return out;
   save_block(survey, "adjust", named);
-  survey.store.finish("adjust", {adjust_fingerprint(survey, options), out.summary});
+  survey.store.finish("adjust", {adjust_fingerprint(survey, options), out.summary}, written);
   return out;
 }
 

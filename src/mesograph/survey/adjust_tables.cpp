@@ -67,6 +67,15 @@ Json left_out_of(const std::vector<PointRow>& rows) {
   return out;
 }
 
+/// Points with coordinates that take no part, because fewer than two photos show them: they prove nothing.
+Json idle_of(const std::vector<PointRow>& rows) {
+  Json out = Json::array();
+  for (const PointRow& row : rows)
+    if (row.point->role != adjust::Role::off && row.rays < 2)
+      out.push_back({{"id", row.point->id}, {"role", adjust::to_string(row.point->role)}, {"rays", row.rays}});
+  return out;
+}
+
 /// Two-sided interval of sigma0 that residuals as good as their sigmas stay in, 95 of 100 times.
 Json interval_of(double redundancy) {
   if (!(redundancy >= 1)) return nullptr;
@@ -209,6 +218,8 @@ std::vector<PointRow> point_rows(const Survey& survey, const NamedBlock& named, 
         row.place[a] = nan;
         continue;
       }
+      // Control that no two photos show is where it was surveyed, whatever is true: that is no error of nought.
+      if (r.rays < 2) continue;
       row.error[a] = error[a];
       row.error_sigma[a] = std::sqrt(covariance(a, a) + (p.role == adjust::Role::control ? 0.0 : 1 / weights[a]));
     }
@@ -227,11 +238,11 @@ std::string points_text(const geo::Crs& crs, const std::vector<PointRow>& rows, 
     const auto sigma = [&](int a) { return weights[a] > 0 ? 1 / std::sqrt(weights[a]) : nan; };
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(row.point->id), csv_length(row.place.x()),
                         csv_length(row.place.y()), csv_length(row.place.z()), adjust::to_string(row.point->role),
-                        csv_length(sigma(0)), csv_length(sigma(2)), csv_length(row.error.x()),
+                        csv_sigma(sigma(0)), csv_sigma(sigma(2)), csv_length(row.error.x()),
                         csv_length(row.error.y()), csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
     if (checks)
-      text += fmt::format(",{},{},{}", csv_length(row.error_sigma.x()), csv_length(row.error_sigma.y()),
-                          csv_length(row.error_sigma.z()));
+      text += fmt::format(",{},{},{}", csv_sigma(row.error_sigma.x()), csv_sigma(row.error_sigma.y()),
+                          csv_sigma(row.error_sigma.z()));
     text += "\n";
   }
   return text;
@@ -246,8 +257,26 @@ std::string left_out_text(const std::vector<PointRow>& rows) {
                           sigma = known ? left_out_sigma(row) : none;
     text += csv_field(row.point->id);
     for (const double value : {e.x(), e.y(), e.z()}) text += "," + csv_length(value);
-    for (int a = 0; a < 3; ++a) text += "," + csv_length(std::isfinite(e[a]) ? sigma[a] : nan);
+    for (int a = 0; a < 3; ++a) text += "," + csv_sigma(std::isfinite(e[a]) ? sigma[a] : nan);
     text += fmt::format(",{}\n", row.result->left_out.rays);
+  }
+  return text;
+}
+
+std::string natural_points_text(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result) {
+  const geo::Frame frame(survey.crs, named.origin);
+  std::string text =
+      fmt::format("id,{},height,sigma_east,sigma_north,sigma_height,rays,rms_px\n", survey.crs.plan_columns());
+  for (std::size_t i = 0; i < result.surveyed.size(); ++i) {
+    const adjust::SurveyedPoint& p = named.block.surveyed[i];
+    const adjust::SurveyedResult& r = result.surveyed[i];
+    if (!p.natural || p.role == adjust::Role::off || r.rays < 2 || !r.X.allFinite()) continue;
+    const Eigen::Vector3d place = frame.crs_from_local(r.X);
+    const Eigen::Matrix3d axes = frame.local_from_grid(r.X);
+    const Eigen::Vector3d sigma = (axes.transpose() * r.covariance * axes).diagonal().cwiseSqrt();
+    text += fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(p.id), csv_length(place.x()), csv_length(place.y()),
+                        csv_length(place.z()), csv_sigma(sigma.x()), csv_sigma(sigma.y()), csv_sigma(sigma.z()), r.rays,
+                        csv_pixels(r.rms_px));
   }
   return text;
 }
@@ -345,6 +374,7 @@ Json adjustment_json(const NamedBlock& named, const adjust::AdjustResult& result
           {"control", accuracy(rows, adjust::Role::control)},
           {"check", accuracy(rows, adjust::Role::check)},
           {"left_out", left_out_of(rows)},
+          {"idle", idle_of(rows)},
           {"check_normalised", normalised_checks(rows)},
           {"trend", trend_of(rows)},
           {"groups", groups},

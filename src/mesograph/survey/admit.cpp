@@ -30,27 +30,85 @@ bool is_photo(const fs::path& path) {
   return known.count(ending) > 0;
 }
 
-std::vector<fs::path> files_of(const fs::path& source) {
-  if (!fs::exists(source)) throw Error("{}: does not exist; name a photo or a folder of photos", source.string());
-  if (!fs::is_directory(source)) return {source};
+/// Photos below a folder; those of its folders that cannot be read are noted, the others go on.
+void collect(const fs::path& folder, std::vector<fs::path>& out, std::vector<std::string>& closed) {
+  std::error_code failed;
+  fs::directory_iterator entry(folder, failed);
+  for (; !failed && entry != fs::directory_iterator(); entry.increment(failed)) {
+    std::error_code ignored;
+    if (entry->is_directory(ignored) && !entry->is_symlink(ignored))
+      collect(entry->path(), out, closed);
+    else if (entry->is_regular_file(ignored) && is_photo(entry->path()))
+      out.push_back(entry->path());
+  }
+  if (failed) closed.push_back(fmt::format("{} ({})", to_utf8(folder.string()), failed.message()));
+}
+
+/// Photos of a source in order. `closed`: folders in it that cannot be read.
+std::vector<fs::path> files_of(const fs::path& source, std::vector<std::string>& closed) {
+  std::error_code failed;
+  if (!fs::exists(source, failed)) throw Error("{}: does not exist; name a photo or a folder of photos", source.string());
+  if (fs::is_regular_file(source, failed)) return {source};
+  if (!fs::is_directory(source, failed))
+    throw Error("{}: is neither a file nor a folder; name a photo or a folder of photos", source.string());
   std::vector<fs::path> out;
-  for (const auto& entry : fs::recursive_directory_iterator(source))
-    if (entry.is_regular_file() && is_photo(entry.path())) out.push_back(entry.path());
+  collect(source, out, closed);
   std::sort(out.begin(), out.end());
   return out;
 }
 
-/// Everything that one file says. Damage becomes the reason for which it is screened out.
+/// What is wrong with a photo, in brackets behind the reason: the sentence without its path and its counsel.
+std::string unreadable_because(const Photo& p, const std::string& sentence) {
+  std::string why = sentence;
+  if (const std::string path = p.path.string() + ": "; why.starts_with(path)) why = why.substr(path.size());
+  return fmt::format("{} ({})", unreadable, to_utf8(why.substr(0, why.find(';'))));
+}
+
+/// Everything that one file says, but for what its grey levels say, which depends on the sortie where they have 16 bits.
+/// Damage becomes the reason for which it is screened out.
 void examine(Photo& p, const photo::MetadataNames& names) {
   try {
+    if (!is_utf8(p.path.string()))
+      throw Error("its name or folder has bytes that are no UTF-8; rename it");
+    p.mark = mark_of(p.path);
     p.hash = hash_file(p.path);
     const photo::PhotoSize size = photo::read_size(p.path);
     p.width = size.width, p.height = size.height;
     p.metadata = photo::read_metadata(p.path, names);
-    p.quality = photo::assess(photo::read_grey(p.path, 1));
+    if (const auto levels = photo::levels_of(p.path))
+      p.levels = *levels;
+    else
+      p.quality = photo::assess(photo::read_grey(p.path, 1));
   } catch (const Error& error) {
-    p.screened_out = unreadable;
+    p.screened_out = unreadable_because(p, error.what());
+  } catch (const std::bad_alloc&) {
+    p.screened_out = unreadable_because(p, "does not fit into memory");
   }
+}
+
+/// One law for the levels of all photos of a sortie that have 16 bits; the quality of each is judged by it.
+void set_tones(std::vector<Photo>& photos, Progress& progress) {
+  std::map<std::string, std::vector<photo::Tone>> levels;
+  for (const Photo& p : photos)
+    if (p.levels && !p.screened_out.starts_with(unreadable)) levels[p.sortie].push_back(*p.levels);
+  if (levels.empty()) return;
+  std::map<std::string, photo::Tone> tones;
+  for (const auto& [sortie, all] : levels) tones[sortie] = photo::common_tone(all);
+  progress.start("judging 16-bit photos", photos.size());
+  parallel_for(photos.size(), [&](std::size_t i) {
+    progress.check();
+    progress.advance();
+    Photo& p = photos[i];
+    if (!p.levels || p.screened_out.starts_with(unreadable)) return;
+    const photo::Tone& tone = tones.at(p.sortie);
+    if (p.tone == tone && std::isfinite(p.quality.sharpness)) return;  // judged before
+    p.tone = tone;
+    try {
+      p.quality = photo::assess(photo::read_grey(p.path, 1, tone));
+    } catch (const Error& error) {
+      p.screened_out = unreadable_because(p, error.what());
+    }
+  });
 }
 
 std::string slug(const std::string& text) {
@@ -93,7 +151,7 @@ void name_images(std::vector<Photo>& photos) {
   std::map<std::string, int> count;
   for (Photo& p : photos) {
     if (p.path.empty()) continue;
-    p.image = p.path.filename().string();
+    p.image = to_utf8(p.path.filename().string());
     ++count[p.image];
   }
   for (Photo& p : photos)
@@ -113,7 +171,7 @@ std::vector<double> nearest_distances(const std::vector<photo::FlightPhoto>& pho
 }
 
 bool readable(const Photo& p) {
-  return !p.path.empty() && p.screened_out != unreadable && p.screened_out.rfind(copy_of, 0) != 0;
+  return !p.path.empty() && !p.screened_out.starts_with(unreadable) && !p.screened_out.starts_with(copy_of);
 }
 
 /// Positions of a sortie that are lost in their own noise are taken away, and said.
@@ -173,13 +231,13 @@ void screen_sorties(PhotoTable& table, const std::vector<Decision>& decisions) {
   }
   for (const Decision& d : decisions)
     for (Photo& p : table.photos) {
-      if (p.image != d.image || p.screened_out == unreadable) continue;
+      if (p.image != d.image || p.screened_out.starts_with(unreadable)) continue;
       p.screened_out = d.decision == "drop" ? "dropped by hand" : "";
       p.value = nan;
     }
 }
 
-void note_decisions(const Survey& survey, const std::vector<Photo>& photos, const AdmitOptions& options) {
+std::vector<Decision> decisions_of(const std::vector<Photo>& photos, const AdmitOptions& options) {
   std::vector<Decision> made;
   const auto note = [&](const std::vector<std::string>& patterns, const char* what) {
     for (const std::string& pattern : patterns) {
@@ -191,19 +249,24 @@ void note_decisions(const Survey& survey, const std::vector<Photo>& photos, cons
   };
   note(options.drop, "drop");
   note(options.keep, "keep");
-  if (!made.empty()) add_decisions(survey.inputs(), made);
+  return made;
 }
 
 /// Sources after photos were moved: those that stand, and below `folder`, found by content, those that do not. A folder
 /// whose found photos are all of one sortie becomes a source as a whole.
 std::vector<Source> relocated(const Survey& survey, const std::vector<Source>& sources, const fs::path& folder,
                               Progress& progress) {
-  const std::vector<fs::path> files = files_of(folder);
+  std::vector<std::string> closed;
+  const std::vector<fs::path> files = files_of(folder, closed);
   progress.start("looking for moved photos", files.size());
   std::vector<std::string> hashes(files.size());
   parallel_for(files.size(), [&](std::size_t i) {
     progress.check();
-    hashes[i] = hash_file(files[i]);
+    try {
+      hashes[i] = hash_file(files[i]);
+    } catch (const Error&) {
+      // what cannot be read is not what we look for
+    }
     progress.advance();
   });
   std::map<std::string, fs::path> by_hash;
@@ -254,15 +317,13 @@ void take_camera(PhotoTable& table, const camera::Camera& camera, const Photo* p
 }
 
 /// What the listing says of photos: their cameras, and photos without pixels from rows that no file stands for.
-void add_listed(const Survey& survey, PhotoTable& table) {
-  const auto listing = load_listing(survey);
-  if (!listing) return;
-  const auto known = camera::read_cameras(survey.inputs() / "cameras.json");
-  for (const Listing::Row& row : listing->rows) {
-    const camera::Camera& camera = known.at(row.camera);
+void add_listed(const Listing& listing, PhotoTable& table) {
+  for (const Listing::Row& row : listing.rows) {
+    const camera::Camera& camera = listing.cameras.at(row.camera);
     const auto found =
         std::find_if(table.photos.begin(), table.photos.end(), [&](const Photo& p) { return p.image == row.image; });
     if (found != table.photos.end()) {
+      if (found->screened_out.starts_with(unreadable)) continue;
       if (found->width != camera.width || found->height != camera.height)
         throw Error("admit: photo '{}' has {} x {} pixels, its camera {} in the listing {} x {}; correct cameras.json",
                     found->image, found->width, found->height, row.camera, camera.width, camera.height);
@@ -375,9 +436,141 @@ void say_remarks(const Survey& survey, const PhotoTable& table, const std::strin
   if (table.kept().size() == 1)
     progress.say(fmt::format("only one photo takes part ({}); nothing can be tied to it", table.kept()[0]->image));
   if (const std::string doubt = datum_doubt(survey, table); !doubt.empty()) progress.say(doubt);
+  if (const std::string doubt = zone_doubt(survey, table); !doubt.empty()) progress.say(doubt);
+}
+
+/// Photos of the sources, each file once, under the sortie that had it first.
+struct Listed {
+  std::vector<Photo> photos;
+  std::map<fs::path, std::string> sortie_of;
+  std::vector<std::string> closed;  ///< folders that cannot be read
+};
+
+Listed list_photos(const std::vector<Source>& sources) {
+  Listed out;
+  for (const Source& source : sources)
+    for (const fs::path& file : files_of(source.path, out.closed)) {
+      if (!out.sortie_of.emplace(file, source.sortie).second) continue;
+      Photo p;
+      p.sortie = source.sortie;
+      p.path = file;
+      out.photos.push_back(p);
+    }
+  return out;
+}
+
+/// What was asked for by this call and is another sortie's already.
+void say_taken(const AdmitOptions& options, const Listed& listed, Progress& progress) {
+  std::map<std::string, int> taken;
+  std::vector<std::string> ignored;
+  for (const fs::path& path : options.paths)
+    for (const fs::path& file : files_of(fs::absolute(path).lexically_normal(), ignored))
+      if (const std::string& sortie = listed.sortie_of.at(file); sortie != options.sortie) ++taken[sortie];
+  for (const auto& [sortie, n] : taken)
+    progress.say(fmt::format("{} of these photos are of sortie {} already, and stay there; to move them, take its folder "
+                             "out of inputs/sorties.toml",
+                             n, sortie));
+}
+
+/// Photos as they were examined before, where their names of metadata were the same, by path.
+std::map<std::string, Photo> known_photos(const Survey& survey) {
+  std::map<std::string, Photo> out;
+  if (!has_photos(survey)) return out;
+  const PhotoTable table = load_photos(survey);
+  if (table.names != survey.settings.metadata_words()) return out;
+  for (const Photo& p : table.photos)
+    if (!p.path.empty()) out[p.path.string()] = p;
+  return out;
+}
+
+/// Examines the photos that are new or have changed. Gives for each whether it was known.
+std::vector<char> examine_all(const Survey& survey, std::vector<Photo>& photos, Progress& progress) {
+  const std::map<std::string, Photo> before = known_photos(survey);
+  photo::prepare_gdal();
+  progress.start("examining photos", photos.size());
+  std::vector<char> known(photos.size(), 0);
+  parallel_for(photos.size(), [&](std::size_t i) {
+    progress.check();
+    const auto found = before.find(photos[i].path.string());
+    // Reading the hash again is what notices a photo that was changed in place.
+    const bool same = found != before.end() && !found->second.hash.empty() && [&] {
+      try {
+        return hash_file(photos[i].path) == found->second.hash;
+      } catch (const Error&) {
+        return false;
+      }
+    }();
+    if (same) {
+      const std::string sortie = photos[i].sortie;
+      photos[i] = found->second;
+      photos[i].sortie = sortie;
+      photos[i].mark = mark_of(photos[i].path);
+      known[i] = 1;
+    } else {
+      examine(photos[i], survey.settings.metadata);
+    }
+    progress.advance();
+  });
+  set_tones(photos, progress);
+  return known;
+}
+
+/// The same photo under two paths counts once; under two names the second is a copy, and said.
+std::vector<Photo> distinct_photos(std::vector<Photo>& photos, const std::vector<char>& known, const std::string& sortie,
+                                   std::size_t& already, std::size_t& admitted) {
+  std::map<std::string, std::string> name_of;  // by content
+  std::vector<Photo> out;
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    const std::string name = to_utf8(photos[i].path.filename().string());
+    const auto [first, fresh] = name_of.emplace(photos[i].hash, name);
+    if (!photos[i].hash.empty() && !fresh) {
+      if (first->second == name) {
+        ++already;
+        continue;
+      }
+      photos[i].screened_out = copy_of + first->second;
+    } else if (photos[i].screened_out.starts_with(copy_of)) {
+      photos[i].screened_out.clear();
+    }
+    (known[i] ? already : admitted) += sortie.empty() || photos[i].sortie == sortie;
+    out.push_back(photos[i]);
+  }
+  return out;
 }
 
 }  // namespace
+
+std::string admission_inputs(const Survey& survey) {
+  std::string sources, decisions;
+  for (const Source& source : read_sources(survey.inputs())) sources += source.sortie + "\n" + source.path.string() + "\n";
+  for (const Decision& d : read_decisions(survey.inputs()))
+    if (d.decision == "keep" || d.decision == "drop") decisions += d.image + "\n" + d.decision + "\n";
+  return fingerprint({sources, decisions, hash_or_empty(survey.inputs() / "positions.csv"),
+                      hash_or_empty(survey.inputs() / "listing.csv"), hash_or_empty(survey.inputs() / "cameras.json"),
+                      survey.settings.admission_words(), survey.settings.metadata_words(), survey.crs.wkt});
+}
+
+std::string photos_changed(const Survey& survey) {
+  const PhotoTable table = load_photos(survey);
+  std::set<fs::path> known;
+  for (const Photo& p : table.photos) {
+    if (p.path.empty()) continue;
+    known.insert(p.path);
+    if (p.screened_out.starts_with(unreadable)) continue;
+    const FileMark mark = mark_of(p.path);
+    if (mark.bytes < 0) return "photo " + p.path.string() + " is not where it was";
+    if (mark != p.mark && (mark.bytes != p.mark.bytes || hash_file(p.path) != p.hash))
+      return "photo " + p.path.string() + " has been changed";
+  }
+  if (table.inputs != admission_inputs(survey)) return "what was admitted, [sortie], [metadata] or positions differ";
+  // A copy under the same name is known by its content and stands in no table: only other names are news.
+  std::set<std::string> names;
+  for (const fs::path& path : known) names.insert(path.filename().string());
+  std::size_t fresh = 0;
+  for (const auto& [path, sortie] : list_photos(read_sources(survey.inputs())).sortie_of)
+    fresh += !known.count(path) && is_utf8(path.string()) && !names.count(path.filename().string());
+  return fresh > 0 ? fmt::format("{} more photos lie in the folders that were admitted", fresh) : std::string();
+}
 
 Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (!options.paths.empty() && options.sortie.empty())
@@ -386,68 +579,30 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (!options.moved_to.empty()) sources = relocated(survey, sources, options.moved_to, progress);
   for (const fs::path& path : options.paths) {
     const Source source{options.sortie, fs::absolute(path).lexically_normal()};
-    files_of(source.path);
+    if (!is_utf8(source.path.string()))
+      throw Error("{}: has bytes that are no UTF-8 in its name; rename the folder", to_utf8(source.path.string()));
     if (std::none_of(sources.begin(), sources.end(),
                      [&](const Source& s) { return s.path == source.path && s.sortie == source.sortie; }))
       sources.push_back(source);
   }
-  if (!options.listing.empty()) keep_listing(survey, options.listing, options.cameras, options.fixed, options.columns);
+  // What this call brings is checked before anything of it is kept.
+  std::optional<Listing> listing;
+  if (!options.listing.empty())
+    listing = check_listing(options.listing, options.cameras, options.fixed, options.columns);
+  else
+    listing = load_listing(survey);
   if (!options.positions.empty()) keep_positions(survey, options.positions, options.positions_crs, options.columns);
-  std::map<std::string, Photo> before;
-  if (has_photos(survey))
-    for (const Photo& p : load_photos(survey).photos)
-      if (!p.path.empty()) before[p.path.string()] = p;
-  std::vector<Photo> photos;
-  std::set<fs::path> listed;
-  for (const Source& source : sources)
-    for (const fs::path& file : files_of(source.path)) {
-      if (!listed.insert(file).second) continue;
-      Photo p;
-      p.sortie = source.sortie;
-      p.path = file;
-      photos.push_back(p);
-    }
-  photo::prepare_gdal();
-  progress.start("examining photos", photos.size());
-  std::vector<char> known(photos.size(), 0);
-  parallel_for(photos.size(), [&](std::size_t i) {
-    progress.check();
-    const auto found = before.find(photos[i].path.string());
-    // Reading the hash again is what notices a photo that was changed in place.
-    if (found != before.end() && found->second.hash == hash_file(photos[i].path)) {
-      const std::string sortie = photos[i].sortie;
-      photos[i] = found->second;
-      photos[i].sortie = sortie;
-      known[i] = 1;
-    } else {
-      examine(photos[i], survey.settings.metadata);
-    }
-    progress.advance();
-  });
-  // The same photo under two paths counts once; under two names the second is a copy, and said.
-  std::map<std::string, std::string> name_of;  // by content
-  std::vector<Photo> distinct;
+  Listed listed = list_photos(sources);
+  say_taken(options, listed, progress);
+  for (const std::string& folder : listed.closed)
+    progress.say(fmt::format("{} cannot be read; its photos are left out", folder));
+  std::vector<Photo>& photos = listed.photos;
+  const std::vector<char> known = examine_all(survey, photos, progress);
   std::size_t already = 0, admitted = 0;
-  for (std::size_t i = 0; i < photos.size(); ++i) {
-    const std::string name = photos[i].path.filename().string();
-    const auto [first, fresh] = name_of.emplace(photos[i].hash, name);
-    if (!photos[i].hash.empty() && !fresh) {
-      if (first->second == name) {
-        ++already;
-        continue;
-      }
-      photos[i].screened_out = copy_of + first->second;
-    } else if (photos[i].screened_out.rfind(copy_of, 0) == 0) {
-      photos[i].screened_out.clear();
-    }
-    (known[i] ? already : admitted) += options.sortie.empty() || photos[i].sortie == options.sortie;
-    distinct.push_back(photos[i]);
-  }
-  photos.swap(distinct);
-  name_images(photos);
-  std::sort(photos.begin(), photos.end(),
+  PhotoTable table{distinct_photos(photos, known, options.sortie, already, admitted), {}, {}, {}};
+  name_images(table.photos);
+  std::sort(table.photos.begin(), table.photos.end(),
             [](const Photo& a, const Photo& b) { return std::tie(a.sortie, a.image) < std::tie(b.sortie, b.image); });
-  PhotoTable table{std::move(photos), {}};
   table.cameras = name_cameras(table.photos, survey.settings);
   const PositionsUsed used = place_photos(survey, table.photos);
   if (!options.positions.empty())
@@ -456,16 +611,19 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   if (!options.positions.empty() && used.by_image + used.by_time == 0)
     progress.say("no photo was found in the positions file; check its image or time column, and its time zone");
   judge_positions(survey, table, progress);
-  add_listed(survey, table);
-  place_listed(survey, table.photos);
+  if (listing) add_listed(*listing, table), place_listed(survey, *listing, table.photos);
   if (table.photos.empty()) throw Error("admit: no photos found; name a folder with JPEG, PNG or TIFF files");
-  note_decisions(survey, table.photos, options);
-  screen_sorties(table, read_decisions(survey.inputs()));
+  const std::vector<Decision> decided = decisions_of(table.photos, options);
+  std::vector<Decision> decisions = read_decisions(survey.inputs());
+  decisions.insert(decisions.end(), decided.begin(), decided.end());
+  screen_sorties(table, decisions);
   if (table.kept().empty())
     throw Error(
         "admit: all {} photos were screened out (the first: {}, {}); look at them, or --keep those that are good",
         table.photos.size(), table.photos[0].image, table.photos[0].screened_out);
   say_remarks(survey, table, options.sortie, progress);
+  if (!decided.empty()) add_decisions(survey.inputs(), decided);
+  if (!options.listing.empty()) keep_listing(survey, *listing);
   if (!options.paths.empty() || !options.moved_to.empty()) write_sources(survey.inputs(), sources);
   const std::string print_before = photos_fingerprint(survey);
   const nlohmann::ordered_json flights = flight_summary(survey, table, progress);
@@ -474,11 +632,26 @@ Outcome admit(Survey& survey, const AdmitOptions& options, Progress& progress) {
   nlohmann::ordered_json stored = summary_of(table.photos, "", table.photos.size(), 0).summary;
   stored["gsd"] = gsd_of(flights, "");
   stored["flights"] = flights;
+  table.inputs = admission_inputs(survey), table.names = survey.settings.metadata_words();
   save_photos(survey, table, stored);
   out.made = photos_fingerprint(survey) != print_before;
   out.summary["gsd"] = gsd_of(flights, options.sortie);
   out.summary["flights"] = flights;
   return out;
+}
+
+std::string zone_doubt(const Survey& survey, const PhotoTable& photos) {
+  std::vector<double> lon, lat;
+  for (const Photo* p : photos.kept())
+    if (p->position.head<2>().allFinite()) lon.push_back(p->position.x()), lat.push_back(p->position.y());
+  if (lon.empty()) return {};
+  const double x = median(lon), y = median(lat);
+  const geo::AreaOfUse area = geo::area_of_use(survey.crs, x, y);
+  if (area.inside) return {};
+  return fmt::format(
+      "the photos lie at longitude {:.3f}, latitude {:.3f}, and the survey's system {} is made for longitudes {:g} to "
+      "{:g}, latitudes {:g} to {:g}: check crs in survey.toml; the UTM zone there is EPSG:{}",
+      x, y, survey.crs.name, area.west, area.east, area.south, area.north, geo::utm_code(x, y));
 }
 
 std::string datum_doubt(const Survey& survey, const PhotoTable& photos) {

@@ -19,9 +19,13 @@ nlohmann::ordered_json advise(const Survey& survey, int n, Progress& progress) {
   options.sigma_h = survey.settings.control_sigma_h, options.sigma_v = survey.settings.control_sigma_v;
   options.sighting_px = survey.settings.sighting_sigma_px, options.tie_px = adjust::usual_sigma(source.named.block);
   const std::vector<adjust::Advice> advice = adjust::advise(source.named.block, source.uncertainty, places, options);
-  if (advice.empty())
+  if (places.empty())
     throw Error("adjust: --advise: no place on the site is seen by {} photos; nothing can be advised",
                 options.least_photos);
+  if (static_cast<int>(advice.size()) < n)
+    progress.say(fmt::format("{} place would lower the largest height sigma by {:.0f} % or more: what is left is the "
+                             "photos' own, and more overlap or a lower flight would help",
+                             advice.empty() ? "no" : "no further", 100 * options.least_gain));
   nlohmann::ordered_json rows = nlohmann::ordered_json::array();
   std::vector<Eigen::Vector3d> chosen;
   std::string text =

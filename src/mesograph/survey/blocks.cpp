@@ -19,7 +19,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int block_format = 7;  // of the numbers in a packed block
+constexpr int block_format = 8;  // of the numbers in a packed block
 
 /// Doubles in a row, written and read in the same order; NaN and all bits survive.
 struct Numbers {
@@ -167,7 +167,7 @@ void check_cameras(const Survey& survey, const PhotoTable& photos) {
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
   const adjust::Block& b = named.block;
-  Json cameras = Json::array(), surveyed = Json::array(), sorties = Json::array();
+  Json cameras = Json::array(), surveyed = Json::array(), sorties = Json::array(), bars = Json::array();
   Numbers n;
   n.put(named.origin);
   for (std::size_t i = 0; i < b.cameras.size(); ++i) {
@@ -196,6 +196,10 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
     n.put(p.surveyed), n.put(p.weight), n.put(p.axes);
     put_point(n, p.point);
   }
+  for (const adjust::ScaleBar& bar : b.scale_bars) {
+    bars.push_back({bar.id, bar.a, bar.b});
+    n.put(bar.length), n.put(bar.sigma);
+  }
   write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
                                                             {"format", block_format},
                                                             {"free", named.free},
@@ -203,6 +207,7 @@ void save_block(const Survey& survey, const std::string& stage, const NamedBlock
                                                             {"cameras", cameras},
                                                             {"sorties", sorties},
                                                             {"surveyed", surveyed},
+                                                            {"bars", bars},
                                                             {"numbers", bytes_of(n.values)}});
 }
 
@@ -265,6 +270,10 @@ NamedBlock load_block(const Survey& survey, const std::string& stage) {
     p.point = get_point(n);
     b.surveyed.push_back(p);
   }
+  for (const Json& bar : json.at("bars")) {
+    b.scale_bars.push_back({bar[0], bar[1], bar[2]});
+    b.scale_bars.back().length = n.get(), b.scale_bars.back().sigma = n.get();
+  }
   return out;
 }
 
@@ -281,16 +290,18 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
   if (fs::exists(file)) {
     const CsvTable table(file, {"east", "north", "height"});
     if (table.rows() != 1) throw Error("{}: must hold one row; delete it to begin anew", file.string());
-    return Eigen::Vector3d(table.required_number(0, "east"), table.required_number(0, "north"),
+    // Coordinates of another system are no place in this one: then the frame begins anew, and so does all that follows.
+    if (const std::string& crs = table.text(0, "crs"); crs.empty() || crs == survey.settings.crs.crs) return Eigen::Vector3d(table.required_number(0, "east"), table.required_number(0, "north"),
                            table.required_number(0, "height"));
   }
   const auto origin = find_origin(survey, photos);
   if (!origin) return std::nullopt;
   write_file(
       file,
-      fmt::format(
-          "# Origin of the local frame, fixed at the first orientation{}.\neast,north,height\n{:.5f},{:.5f},{:.5f}\n",
-          survey.crs.local ? " (longitude, latitude, height)" : "", origin->x(), origin->y(), origin->z()));
+      fmt::format("# Origin of the local frame, fixed at the first orientation{}.\neast,north,height,crs\n{:.5f},{:.5f},"
+                  "{:.5f},{}\n",
+                  survey.crs.local ? " (longitude, latitude, height)" : "", origin->x(), origin->y(), origin->z(),
+                  csv_field(survey.settings.crs.crs)));
   return frame_origin(survey, photos);
 }
 
@@ -470,6 +481,7 @@ std::string oriented_fingerprint(const Survey& survey) {
   const auto ties = survey.store.stage("tie");
   const auto photos = survey.store.stage("admit");
   return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "", survey.settings.camera_words(),
+                      survey.settings.sortie_words(), std::to_string(survey.settings.tie_sigma_px), survey.crs.wkt,
                       hash_or_empty(survey.inputs() / "listing.csv"), hash_or_empty(survey.inputs() / "cameras.json")});
 }
 
@@ -495,7 +507,7 @@ std::optional<adjust::Uncertainty> adjusted_uncertainty(const Survey& survey, co
 void move_onto_control(adjust::Block& block, const std::string& what) {
   std::vector<Eigen::Vector3d> source, target;
   for (adjust::SurveyedPoint& p : block.surveyed) {
-    if (p.role != adjust::Role::control || p.natural || !(p.weight.diagonal().minCoeff() > 0)) continue;
+    if (p.role != adjust::Role::control || !adjust::known_in_space(p)) continue;
     if (!adjust::intersect(block, p.point, 0.02)) continue;
     source.push_back(p.point.X);
     target.push_back(p.surveyed);
@@ -531,8 +543,8 @@ std::string stations_text(const Survey& survey, const NamedBlock& named) {
                         csv_field(named.block.sorties[s.sortie].name), csv_field(named.block.cameras[s.camera].name),
                         csv_length(place.x()), csv_length(place.y()), csv_length(place.z()),
                         csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
-                        csv_degrees(a.kappa * deg_per_rad), csv_length(std::sqrt((Q(0, 0) + Q(1, 1)) / 2)),
-                        csv_length(std::sqrt(Q(2, 2))), csv_degrees(s.sigma_angle * deg_per_rad));
+                        csv_degrees(a.kappa * deg_per_rad), csv_sigma(std::sqrt((Q(0, 0) + Q(1, 1)) / 2)),
+                        csv_sigma(std::sqrt(Q(2, 2))), csv_sigma(s.sigma_angle * deg_per_rad, 8));
     const Eigen::Vector3d v = grid_from_local * s.velocity, w = s.turning * deg_per_rad;
     if (moving)
       text += fmt::format(",{:.3f},{:.3f},{:.3f},{:.4f},{:.4f},{:.4f}", v.x(), v.y(), v.z(), w.x(), w.y(), w.z());

@@ -68,7 +68,7 @@ void for_photos(const std::vector<const Photo*>& photos, const std::vector<int>&
   parallel_for(stations.size(), [&](std::size_t i) {
     progress.check();
     try {
-      act(i, photo::read_grey(photos[stations[i]]->path));
+      act(i, photo::read_grey(photos[stations[i]]->path, 0, photos[stations[i]]->tone));
     } catch (const Error& error) {
       failed[i] = error.what();
     }

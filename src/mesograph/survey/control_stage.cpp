@@ -3,6 +3,8 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
+#include <mesograph/base/sigma.hpp>
+#include <mesograph/control/hold_out.hpp>
 #include <mesograph/control/plausibility.hpp>
 #include <mesograph/control/site_grid.hpp>
 #include <mesograph/control/vector_points.hpp>
@@ -18,10 +20,14 @@ using Json = nlohmann::ordered_json;
 namespace {
 
 adjust::Role role_from(const control::FilePoint& p) {
-  if (p.role.empty() || p.role == "control") return adjust::Role::control;
-  if (p.role == "check") return adjust::Role::check;
-  if (p.role == "off") return adjust::Role::off;
-  throw Error("{}: role '{}' is unknown; write control, check or off", p.where, p.role);
+  switch (p.role) {
+    case control::PointRole::check:
+      return adjust::Role::check;
+    case control::PointRole::off:
+      return adjust::Role::off;
+    default:
+      return adjust::Role::control;
+  }
 }
 
 /// What the numbers of a file are divided by to be in the units of its CRS: numbers whose unit the options name are in
@@ -187,13 +193,27 @@ std::vector<Eigen::Vector3d> fitted_onto(const Survey& survey, const ControlOpti
   return out;
 }
 
+/// Sigmas are metres whatever the coordinates count. One that only makes sense in the file's unit is asked about.
+void ask_about_sigmas(const ControlOptions& options, const control::ControlFile& file, Progress& progress) {
+  constexpr double large = 1;  // m: no control is worth its name beyond that, and many a position on board is better
+  for (const control::FilePoint& p : file.points)
+    for (const double sigma : {p.sigma_h, p.sigma_v, p.sigma_e, p.sigma_n}) {
+      if (!(sigma >= large)) continue;
+      if (options.reading.plan == control::LengthUnit::millimetre)
+        throw Error("{}: a sigma of point '{}' is {:g}, and sigmas are metres in every file; write {:g} for millimetres",
+                    p.where, p.id, sigma, sigma / 1000);
+      progress.say(fmt::format("{}: a sigma of point '{}' is {:g} m, sigmas are metres in every file: is that meant?",
+                               p.where, p.id, sigma));
+      return;
+    }
+}
+
 std::vector<ControlRow> rows_of(const Survey& survey, const ControlOptions& options, Json& fit, Progress& progress) {
   std::string crs;
   const control::ControlFile file = read_any(survey, options, crs);
   check_coordinates(options.file, file, crs);
-  if (file.guessed_x_y)
-    progress.say(
-        fmt::format("{}: columns x, y are taken as east, north; say otherwise with --columns", options.file.string()));
+  for (const std::string& guess : file.guesses) progress.say(fmt::format("{}: {}", options.file.string(), guess));
+  ask_about_sigmas(options, file, progress);
   std::vector<Eigen::Vector3d> places = places_of(survey, options, file, crs, progress);
   for (Eigen::Vector3d& p : places)
     p.head<2>() = options.about + options.ground_to_grid * (p.head<2>() - options.about);
@@ -281,10 +301,10 @@ std::function<double(const Eigen::Vector2d&)> ground_of(const Survey& survey) {
 }
 
 /// Swapped axes, feet, zones, digits, heights: what the photos' positions betray.
-void judge_places(const Survey& survey, const ControlOptions& options, const std::vector<ControlRow>& rows,
-                  Progress& progress) {
+std::vector<control::Doubt> doubts_about(const Survey& survey, const ControlOptions& options,
+                                         const std::vector<ControlRow>& rows, bool with_ground = true) {
   const std::vector<Eigen::Vector3d> photos = photo_places(survey);
-  if (photos.empty()) return;
+  if (photos.empty()) return {};
   std::vector<control::Placed> points;
   std::vector<Eigen::Vector3d> places;
   for (const ControlRow& row : rows) {
@@ -293,7 +313,7 @@ void judge_places(const Survey& survey, const ControlOptions& options, const std
   }
   std::function<double(const Eigen::Vector2d&)> ground;
   try {
-    ground = ground_of(survey);
+    if (with_ground) ground = ground_of(survey);
   } catch (const Error&) {  // a block of another version: nothing is known of the ground
   }
   double geoid = nan;
@@ -301,8 +321,14 @@ void judge_places(const Survey& survey, const ControlOptions& options, const std
     const Eigen::Vector3d w = geo::wgs84_from_crs(survey.crs, photos[0]);
     geoid = geo::geoid_height(survey.crs, w.x(), w.y());
   }
-  for (const control::Doubt& d : control::doubts_of(points, photos, other_readings(survey, options, places, photos),
-                                                    metres_of(survey.crs), ground, geoid)) {
+  return control::doubts_of(points, photos, other_readings(survey, options, places, photos), metres_of(survey.crs),
+                            ground, geoid);
+}
+
+/// They as notes; one that nothing of the file survives is refused.
+void judge_places(const Survey& survey, const ControlOptions& options, const std::vector<ControlRow>& rows,
+                  Progress& progress) {
+  for (const control::Doubt& d : doubts_about(survey, options, rows)) {
     if (d.all && !options.as_is && !options.dry_run)
       throw Error("{}: {}; nothing was taken (--as-is takes them all the same)", options.file.string(), d.text);
     progress.say(d.text);
@@ -347,38 +373,24 @@ void set_role(ControlRow& row, adjust::Role role, const std::string& why, std::v
   changes.push_back({row.id, "role " + adjust::to_string(role), time_now(), why});
 }
 
-/// Checks that lie well apart, none of them at the rim, which control must hold: farthest-point order from the middle.
+/// Checks that lie well apart and leave control that spans the site (control::choose_checks).
 void hold_out(std::vector<ControlRow>& rows, int wanted, const std::string& why, std::vector<Decision>& changes) {
-  std::vector<std::size_t> inner;
+  std::vector<std::size_t> index;
+  std::vector<control::Candidate> points;
   for (std::size_t i = 0; i < rows.size(); ++i)
-    if (rows[i].role == adjust::Role::control && std::isfinite(rows[i].east)) inner.push_back(i);
-  if (wanted < 1 || wanted + 3 > static_cast<int>(inner.size()))
-    throw Error("control: --hold-out {}: of {} control points three at least must stay; choose from 1 to {}", wanted,
-                inner.size(), static_cast<int>(inner.size()) - 3);
-  for (const auto& [e, n] : {std::pair(1, 1), std::pair(-1, -1), std::pair(1, -1), std::pair(-1, 1)}) {
-    if (static_cast<int>(inner.size()) <= wanted) break;
-    inner.erase(std::max_element(inner.begin(), inner.end(), [&, e = e, n = n](std::size_t a, std::size_t b) {
-      return e * rows[a].east + n * rows[a].north < e * rows[b].east + n * rows[b].north;
-    }));
-  }
-  Eigen::Vector2d middle = Eigen::Vector2d::Zero();
-  for (const std::size_t i : inner)
-    middle += Eigen::Vector2d(rows[i].east, rows[i].north) / static_cast<double>(inner.size());
-  std::vector<Eigen::Vector2d> chosen;
-  for (int k = 0; k < wanted; ++k) {
-    std::size_t best = inner[0];
-    double score = -1e300;
-    for (const std::size_t i : inner) {
-      if (rows[i].role != adjust::Role::control) continue;
-      const Eigen::Vector2d at(rows[i].east, rows[i].north);
-      double d = 1e300;
-      for (const Eigen::Vector2d& c : chosen) d = std::min(d, (c - at).norm());
-      if (chosen.empty()) d = -(at - middle).norm();
-      if (d > score) score = d, best = i;
+    if (rows[i].role == adjust::Role::control) {
+      index.push_back(i);
+      points.push_back({{rows[i].east, rows[i].north}, std::isfinite(rows[i].height)});
     }
-    chosen.emplace_back(rows[best].east, rows[best].north);
-    set_role(rows[best], adjust::Role::check, why, changes);
-  }
+  if (wanted < 1) throw Error("control: --hold-out {}: ask for one check or more", wanted);
+  const std::vector<std::size_t> chosen = control::choose_checks(points, wanted);
+  if (static_cast<int>(chosen.size()) < wanted)
+    throw Error(
+        "control: --hold-out {}: of {} control points {} can become checks so that the rest still spans the site and "
+        "holds it; ask for {}, or choose checks yourself with --role check=ID",
+        wanted, points.size(), chosen.size(),
+        chosen.empty() ? "none" : fmt::format("at most {}", chosen.size()));
+  for (const std::size_t i : chosen) set_role(rows[index[i]], adjust::Role::check, why, changes);
 }
 
 void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
@@ -389,6 +401,7 @@ void set_sigma(std::vector<ControlRow>& rows, const std::string& words) {
     if (text.empty() || *end != 0 || !(v > 0) || !std::isfinite(v))
       throw Error("control: --sigma {}: write PATTERN=PLAN or PATTERN=PLAN:HEIGHT in metres, as in K*=0.01:0.015",
                   words);
+    check_sigma(v, least_sigma_m, "m", "control: --sigma " + words, "these points");
     return v;
   };
   if (equals == std::string::npos) number("");
@@ -455,15 +468,42 @@ Json json_of_bars(const std::vector<ScaleBarRow>& bars) {
 
 }  // namespace
 
+namespace {
+
+/// Whether somebody took the control as it is, in the system that the survey has now.
+bool taken_as_is(const Survey& survey) {
+  bool out = false;
+  for (const Decision& d : read_decisions(survey.inputs()))
+    if (d.image == "control.csv" && d.decision == "as-is") out = d.why == survey.settings.crs.crs;
+  return out;
+}
+
+}  // namespace
+
+void check_control(const Survey& survey) {
+  const std::vector<ControlRow> rows = stored_control(survey.inputs());
+  if (rows.empty() || taken_as_is(survey)) return;
+  for (const control::Doubt& d : doubts_about(survey, {}, rows, false))
+    if (d.all)
+      throw Error(
+          "{}: {}; survey.toml has another crs than when control was given, or the photos are others: set it back, or "
+          "give control again (mesograph control FILE)",
+          (survey.inputs() / "control.csv").string(), d.text);
+}
+
 Outcome control(Survey& survey, const ControlOptions& options, Progress& progress) {
   std::vector<ControlRow> rows = stored_control(survey.inputs());
   const std::string before = control_text(rows, survey.crs);
   Json fit = nullptr;
   std::set<std::string> known;
   for (const ControlRow& row : rows) known.insert(row.id);
+  std::vector<Decision> taken;
   if (!options.file.empty()) {
     const std::vector<ControlRow> fresh = rows_of(survey, options, fit, progress);
     judge_places(survey, options, fresh, progress);
+    const auto doubts = options.as_is ? doubts_about(survey, options, fresh) : std::vector<control::Doubt>();
+    if (!doubts.empty() && doubts[0].all)
+      taken.push_back({"control.csv", "as-is", time_now(), survey.settings.crs.crs});
     std::vector<std::string> replaced;
     for (const ControlRow& row : fresh) {
       const auto old = std::find_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.id == row.id; });
@@ -501,14 +541,16 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
   if (options.hold_out) hold_out(rows, *options.hold_out, why, changes);
   // A point that this very call brings has no past to keep.
   std::erase_if(changes, [&](const Decision& d) { return !known.count(d.image); });
+  changes.insert(changes.end(), taken.begin(), taken.end());
   if (rows.empty() && bars.empty() && options.remove.empty())
     throw Error("{}: has no control yet; name a file: mesograph control control.csv", survey.folder.string());
   if (!options.dry_run) {
+    // What the checks said goes first: should the disk refuse the second, calling again notes nothing twice.
+    if (!changes.empty()) add_decisions(survey.inputs(), changes);
     if (!options.scale_bars.empty() || bars.size() != bars_before)
       write_file(survey.inputs() / "scalebars.csv", scale_bars_text(bars));
     if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
       write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
-    if (!changes.empty()) add_decisions(survey.inputs(), changes);
     draw_control(survey, rows, bars);
   }
   Outcome out;

@@ -10,6 +10,7 @@
 #include <mesograph/photo/image.hpp>
 #include <mesograph/survey/cloud_accuracy.hpp>
 #include <mesograph/survey/photo_points.hpp>
+#include <mesograph/survey/status.hpp>
 
 namespace mesograph::survey {
 
@@ -17,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "densify 6";
+constexpr const char* version = "densify 7";
 
 /// Box or file that is asked for; files of survey.toml lie beside it.
 std::string region_of(const Survey& survey, const DensifyStageOptions& o) {
@@ -233,6 +234,35 @@ void refuse_nothing(const std::vector<int>& all, const std::vector<int>& wanted,
     throw Error("densify: no photo shows ground within {}; give a region of the block, in the survey's CRS", region);
 }
 
+/// Everything in the store that this cloud is made from.
+std::set<fs::path> needed_files(const DepthJob& job, const PhotoPoints& store, const std::vector<int>& stations) {
+  std::set<fs::path> out;
+  for (const int s : stations) out.insert(store.item(s));
+  for (const int s : job.with_witnesses(stations))
+    if (!job.partners[s].empty()) out.insert(job.item(s));
+  return out;
+}
+
+/// What was computed for other levels, regions, sorties and adjustments stays for when it is asked for again: until
+/// the user wants it gone, or the limit on the disk needs its room.
+void make_room(const DepthJob& job, const PhotoPoints& store, const std::vector<int>& stations, bool sweep,
+               Progress& progress) {
+  const std::set<fs::path> needed = needed_files(job, store, stations);
+  const auto [of_this, unneeded] = stored_bytes(job.survey, needed);
+  if (unneeded == 0) return;
+  const double all = of_this + unneeded + missing_bytes(job, store, stations);
+  if (sweep || (job.limits_disk() && all > job.request.disk)) {
+    remove_unneeded(job.survey, needed);
+    progress.say(fmt::format("{:.2f} GB of depth maps and points that this cloud does not need are removed", unneeded / 1e9));
+    return;
+  }
+  constexpr double worth_telling = 5e9;
+  if (unneeded > worth_telling)
+    progress.say(fmt::format("{:.1f} GB of {} are of other levels, regions or adjustments, and kept; densify --sweep "
+                             "removes them",
+                             unneeded / 1e9, job.survey.store.folder().string()));
+}
+
 /// Bytes that depth maps will fill, which is said where it is much. Refuses a limit that cannot be kept.
 double disk_needed(const DepthJob& job, const std::vector<int>& stations, Progress& progress) {
   job.photos_at_once();
@@ -242,6 +272,25 @@ double disk_needed(const DepthJob& job, const std::vector<int>& stations, Progre
     progress.say(fmt::format("depth maps of {} photos will fill up to {:.1f} GB of {}; --disk sets a limit",
                              stations.size(), disk / 1e9, job.survey.store.folder().string()));
   return disk;
+}
+
+/// What people take away of a cloud: its file, or the folder of its tiles.
+fs::path place_of(const fs::path& out_file, const DensifyStageOptions& options) {
+  return std::isfinite(options.tiles) ? fs::path(out_file).replace_extension() : out_file;
+}
+
+/// A cloud that this program wrote under the default name, and that is no longer what was asked for last, would pass for
+/// it: it goes, unless somebody has touched it since.
+void note_usual_cloud(Survey& survey, const std::vector<fs::path>& written, bool untouched, Progress& progress) {
+  constexpr const char* note = "densify_usual";  // who wrote results/cloud.las last, whatever was asked since
+  const fs::path usual = survey.results() / "cloud.las";
+  if (written.size() == 1 && written[0] == usual) {
+    survey.store.finish(note, {"", {}}, written);
+  } else if (untouched) {
+    std::error_code ignored;
+    if (fs::remove(usual, ignored)) progress.say("results/cloud.las was of earlier settings and is removed");
+    survey.store.finish(note, {"", {}});
+  }
 }
 
 nlohmann::ordered_json summary_of(const DepthJob& job, const DensifyStageOptions& options, const fs::path& file,
@@ -269,8 +318,8 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
                                                  : survey.results() / "cloud.las";
   const std::string name = options.test_patch ? "densify_patch" : "densify";
   const std::string print = densify_fingerprint(survey, options);
-  if (const auto stage = survey.store.stage(name); stage && stage->fingerprint == print && fs::exists(out_file))
-    return {stage->summary, false};
+  if (const auto stage = survey.store.current(name, print); stage && !options.sweep)
+    return standing(survey, "densify", *stage);
   const auto started = std::chrono::steady_clock::now();
   const NamedBlock named = block_to_densify(survey, photos, options, progress);
   DepthJob job(survey, photos, named, options.only);
@@ -284,6 +333,7 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
       out_file, {survey.crs.wkt, low, high, std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
   const double disk = disk_needed(job, stations, progress);
   PhotoPoints store(job);
+  make_room(job, store, stations, options.sweep, progress);
   const double maps_made = missing_bytes(job, store, stations);
   make_photo_points(job, store, progress);
   store.open(stations);
@@ -291,16 +341,18 @@ Outcome densify(Survey& survey, const DensifyStageOptions& options, Progress& pr
   if (fused.points == 0)
     throw Error("densify: no point is confirmed by {} photos; lower --min-views or check the block's accuracy",
                 job.request.min_views);
+  const bool untouched =
+      !survey.store.outputs("densify_usual").empty() && survey.store.changed_output("densify_usual").empty();
   sink->finish();
-  survey.store.sweep("depth", job.print);
-  survey.store.sweep("points", store.print());
   Outcome out;
-  out.summary = summary_of(job, options, out_file, fused, disk);
+  out.behind = behind(survey, "densify");
+  out.summary = summary_of(job, options, place_of(out_file, options), fused, disk);
   if (options.test_patch) {
     const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - started;
     out.summary["foretold"] = foretold(job, all, stations, fused, seconds.count(), maps_made);
   }
-  survey.store.finish(name, {print, out.summary});
+  survey.store.finish(name, {print, out.summary}, sink->files());
+  if (options.out.empty() && !options.test_patch) note_usual_cloud(survey, sink->files(), untouched, progress);
   return out;
 }
 

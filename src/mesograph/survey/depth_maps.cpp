@@ -18,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "depth 6";
+constexpr const char* version = "depth 7";
 
 using Json = nlohmann::json;
 
@@ -36,6 +36,33 @@ std::vector<std::vector<dense::GroundHint>> hints_of(const adjust::Block& block,
   return out;
 }
 
+/// What the dense matching of a photo takes from its place in the block, as bytes.
+void add_view(std::string& bytes, const DepthJob& job, int station) {
+  const adjust::Station& s = job.block.stations[station];
+  const camera::Camera& c = job.block.cameras[s.camera];
+  std::vector<double> values(c.interior.begin(), c.interior.end());
+  values.insert(values.end(), {static_cast<double>(c.width), static_cast<double>(c.height), c.readout_seconds});
+  values.insert(values.end(), s.C.begin(), s.C.end());
+  for (Eigen::Index i = 0; i < 9; ++i) values.push_back(s.R(i % 3, i / 3));
+  if (c.readout_seconds != 0) {  // shutters are taken out for level ground below
+    values.insert(values.end(), s.velocity.begin(), s.velocity.end());
+    values.insert(values.end(), s.turning.begin(), s.turning.end());
+    values.push_back(job.ground_below(station));
+  }
+  bytes.append(reinterpret_cast<const char*>(values.data()), values.size() * sizeof(double));
+  bytes += job.kept[station]->content();
+}
+
+std::string print_of(const DepthJob& job, int station) {
+  std::string bytes;
+  add_view(bytes, job, station);
+  for (const int partner : job.partners[station]) add_view(bytes, job, partner);
+  const std::vector<dense::GroundHint>& hints = job.hints[station];
+  for (const dense::GroundHint& h : hints)
+    for (const double v : {h.x.x(), h.x.y(), h.depth}) bytes.append(reinterpret_cast<const char*>(&v), sizeof v);
+  return fingerprint({version, std::to_string(job.request.level), bytes});
+}
+
 void save_depth(const fs::path& path, const dense::DepthMap& map) {
   write_packed(path, {{"width", map.depth.width},
                       {"height", map.depth.height},
@@ -48,6 +75,7 @@ void save_depth(const fs::path& path, const dense::DepthMap& map) {
 
 NamedBlock block_to_densify(const Survey& survey, const PhotoTable& photos, const DensifyStageOptions& options,
                             Progress& progress) {
+  check_control(survey);
   if (const auto adjusted = survey.store.stage("adjust")) {
     const std::string made_from = adjusted->summary.value("inputs", "");
     if (!options.force && !made_from.empty() && made_from != adjust_fingerprint(survey, {}))
@@ -101,11 +129,10 @@ DepthJob::DepthJob(const Survey& s, const PhotoTable& photos, const NamedBlock& 
 void DepthJob::ask(const CloudRequest& what) {
   request = what;
   hints = hints_of(block, what.level);
-  std::vector<std::size_t> oriented;
-  for (std::size_t i = 0; i < block.stations.size(); ++i)
-    if (block.stations[i].oriented) oriented.push_back(i);
-  print = fingerprint({version, densified_block_print(survey), std::to_string(what.level),
-                       fmt::format("{}", fmt::join(oriented, ","))});
+  prints.assign(block.stations.size(), "");
+  parallel_for(block.stations.size(), [&](std::size_t i) {
+    if (!partners[i].empty()) prints[i] = print_of(*this, static_cast<int>(i));
+  });
   // A point that two photos see cannot be seen by three: of a pair its two photos must agree.
   std::size_t most = 0;
   for (const std::vector<int>& p : partners) most = std::max(most, p.size() + 1);
@@ -123,7 +150,7 @@ dense::View DepthJob::view(int station) const {
     throw Error("densify: photo '{}' has changed since it was admitted; put the original back, or admit it again",
                 photo.image);
   const dense::Pinhole p = pinhole(station);
-  return {p, dense::undistort(photo::read_grey(kept[station]->path, request.level), block, block.stations[station],
+  return {p, dense::undistort(photo::read_grey(photo.path, request.level, photo.tone), block, block.stations[station],
                               ground_below(station), p)};
 }
 
@@ -221,6 +248,35 @@ std::size_t DepthJob::photos_at_once() const {
                 request.disk / 1e9, need(1) / 1e9);
   while (n < photos.size() && need(2 * n) <= request.disk) n *= 2;
   return n;
+}
+
+namespace {
+
+std::vector<fs::path> stored_files(const Survey& survey) {
+  std::vector<fs::path> out;
+  for (const char* kind : {"depth", "points"}) {
+    std::error_code missing;
+    for (const auto& entry : fs::directory_iterator(survey.store.folder() / kind, missing)) out.push_back(entry.path());
+  }
+  return out;
+}
+
+}  // namespace
+
+StoredBytes stored_bytes(const Survey& survey, const std::set<fs::path>& needed) {
+  StoredBytes out;
+  for (const fs::path& path : stored_files(survey)) {
+    std::error_code gone;
+    const auto size = fs::file_size(path, gone);
+    if (!gone) (needed.count(path) ? out.needed : out.unneeded) += static_cast<double>(size);
+  }
+  return out;
+}
+
+void remove_unneeded(const Survey& survey, const std::set<fs::path>& needed) {
+  std::error_code ignored;
+  for (const fs::path& path : stored_files(survey))
+    if (!needed.count(path)) fs::remove(path, ignored);
 }
 
 namespace {

@@ -27,6 +27,15 @@ NamedBlock block_to_densify(const Survey& survey, const PhotoTable& photos, cons
 /// What that block's state follows from.
 std::string densified_block_print(const Survey& survey);
 
+/// Bytes of the maps and points of photos in the store: of those among `needed` (files), and of the rest, which is of
+/// other levels, regions, sorties or adjustments.
+struct StoredBytes {
+  double needed = 0, unneeded = 0;
+};
+StoredBytes stored_bytes(const Survey& survey, const std::set<std::filesystem::path>& needed);
+/// Removes the rest.
+void remove_unneeded(const Survey& survey, const std::set<std::filesystem::path>& needed);
+
 /// Everything that depth maps follow from, and where they are kept.
 struct DepthJob {
   const Survey& survey;
@@ -35,13 +44,18 @@ struct DepthJob {
   CloudRequest request;
   std::vector<std::vector<int>> partners;
   std::vector<std::vector<dense::GroundHint>> hints;  ///< per station
-  std::string print;                                  ///< of the block and the level
+  /// Per station, of what its map follows from: the photo and its partners, their cameras and orientations, what its tie
+  /// points say of the ground, and the level. So a map outlives trials: other levels, regions, sorties, another
+  /// adjustment that left these photos where they were, and photos that were moved.
+  std::vector<std::string> prints;
 
   /// `only`: photos of this sortie alone; empty: all. Throws Error where a photo has no pixels, or none is left.
   DepthJob(const Survey& survey, const PhotoTable& photos, const NamedBlock& named, const std::string& only);
   void ask(const CloudRequest& what);
 
-  std::filesystem::path item(int station) const { return survey.store.item("depth", kept[station]->image, print); }
+  std::filesystem::path item(int station) const {
+    return survey.store.item("depth", kept[station]->image, prints[station]);
+  }
   dense::Pinhole pinhole(int station) const;
   dense::View view(int station) const;
   /// Median height of the ground that a station's tie points show, m.

@@ -99,12 +99,14 @@ bool bends_by_nature(const NamedBlock& named, const adjust::AdjustResult& result
 void say_contradictions(const NamedBlock& named, Progress& progress) {
   const adjust::Block& block = named.block;
   std::vector<std::string> blind;
+  int control = 0, blind_control = 0;
   std::vector<double> off[3];
   for (const adjust::SurveyedPoint& p : block.surveyed) {
     if (p.role == adjust::Role::off || p.natural) continue;
     const auto rays = std::count_if(p.point.rays.begin(), p.point.rays.end(),
                                     [&](const adjust::Ray& r) { return adjust::takes_part(block, r); });
     if (rays < 2) blind.push_back(p.id);
+    control += p.role == adjust::Role::control, blind_control += p.role == adjust::Role::control && rays < 2;
     adjust::GroundPoint point = p.point;
     point.X.setConstant(nan);
     if (p.role != adjust::Role::control || !adjust::intersect(block, point, 0.02)) continue;
@@ -112,7 +114,12 @@ void say_contradictions(const NamedBlock& named, Progress& progress) {
     for (int a = 0; a < 3; ++a)
       if (weights[a] > 0) off[a].push_back(d[a]);
   }
-  if (!blind.empty())
+  if (control > 0 && blind_control == control)
+    progress.say(
+        fmt::format("NONE of the {} control points takes part, for too few photos show them: the block rests on the "
+                    "photos' positions alone, and nothing is checked; run mesograph sight, and see what it says",
+                    control));
+  else if (!blind.empty())
     progress.say(
         fmt::format("{} are sighted in fewer than two photos and say nothing: mesograph sight shows where to look",
                     first_of(blind)));

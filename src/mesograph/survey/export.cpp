@@ -48,6 +48,16 @@ std::string keypoints(const Survey& survey, const std::string& only) {
   return text;
 }
 
+void check_photo(const Survey& survey, const std::string& image) {
+  const PhotoTable photos = load_photos(survey);
+  for (const Photo& p : photos.photos) {
+    if (p.image != image) continue;
+    if (p.screened_out.empty()) return;
+    throw Error("export: photo '{}' takes no part, it is left out ({}); admit --keep takes it in", image, p.screened_out);
+  }
+  throw Error("export: photo '{}' is not in this survey; export photos lists them", image);
+}
+
 std::string matches(const Survey& survey, const ExportOptions& options) {
   std::string text = "image_a,id_a,image_b,id_b\n";
   const PhotoTable photos = load_photos(survey);
@@ -100,7 +110,7 @@ std::string point_row(const adjust::Block& block, const std::optional<geo::Frame
   const Eigen::Vector3d place = frame ? frame->crs_from_local(p.X) : p.X;
   const Eigen::Vector3d sigma = frame ? sigmas.of(*frame, p) : Eigen::Vector3d(Eigen::Vector3d::Constant(nan));
   return fmt::format("{},{},{},{},{},{},{},{},{}\n", csv_field(name), csv_length(place.x()), csv_length(place.y()),
-                     csv_length(place.z()), rays, csv_length(sigma.x()), csv_length(sigma.y()), csv_length(sigma.z()),
+                     csv_length(place.z()), rays, csv_sigma(sigma.x()), csv_sigma(sigma.y()), csv_sigma(sigma.z()),
                      csv_pixels(std::sqrt(squares / rays)));
 }
 
@@ -137,6 +147,9 @@ std::string points(const Survey& survey) {
   for (std::size_t i = 0; i < named.block.points.size(); ++i)
     if (named.block.points[i].X.allFinite())
       text += point_row(named.block, frame, sigmas, named.point_names[i], named.block.points[i]);
+  for (const adjust::SurveyedPoint& p : named.block.surveyed)  // those that people measured and nobody surveyed
+    if (p.natural && p.role != adjust::Role::off && p.point.X.allFinite())
+      text += point_row(named.block, frame, sigmas, p.id, p.point);
   return text + other_points(survey, named, frame, sigmas);
 }
 
@@ -203,6 +216,8 @@ const std::vector<std::string>& export_kinds() {
 
 ExportText export_text(const Survey& survey, const ExportOptions& options) {
   ExportText out;
+  if (!options.image.empty()) check_photo(survey, options.image);
+  if (options.pair) check_photo(survey, options.pair->first), check_photo(survey, options.pair->second);
   const std::string& what = options.what;
   out.file_name = what + (what == "cameras" ? ".json" : ".csv");
   if (what == "photos")

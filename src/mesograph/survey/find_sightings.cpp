@@ -63,6 +63,19 @@ std::vector<Window> merged(std::vector<Window> windows) {
   return windows;
 }
 
+/// Coordinates as a usual mistake would have them.
+struct Reading {
+  Eigen::Vector3d factor, shift;
+  std::string words;
+};
+constexpr double us_over_international = 1200.0 / 3937.0 / 0.3048;
+const Reading other_feet[] = {{{us_over_international, us_over_international, 1},
+                               {0, 0, 0},
+                               "plan taken as US survey feet (--units us-ft)"},
+                              {{1 / us_over_international, 1 / us_over_international, 1},
+                               {0, 0, 0},
+                               "plan taken as international feet (--units ft)"}};
+
 class Search {
  public:
   Search(const Survey& survey, NamedBlock& named, Progress& progress)
@@ -85,6 +98,7 @@ class Search {
   void carry(std::vector<std::string>& notes);
   int sighted_control() const;
   void tell_unseen(std::vector<std::string>& notes) const;
+  void tell_missed(std::vector<std::string>& notes) const;
   std::vector<Sighting> found() const { return found_; }
   std::vector<PredictedSighting> predicted() const;
   std::map<std::pair<std::string, std::string>, double> residuals() const;
@@ -105,6 +119,11 @@ class Search {
     std::vector<orient::Spot> spots;
   };
   std::vector<std::vector<Window>> narrow_windows() const;
+  void try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
+                          std::vector<std::string>& notes) const;
+  std::string foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const;
+  bool pattern_fits(const std::vector<Eigen::Vector3d>& places, const Eigen::Matrix3d& covariance,
+                    const Eigen::Vector2d& reach) const;
   std::optional<PointToCarry> to_carry(std::size_t i) const;
   Candidate candidate_of(std::size_t i, const std::vector<Seen>& all) const;
   Usual usual_among(const std::vector<Candidate>& candidates) const;
@@ -230,7 +249,7 @@ control::TargetOptions Search::options_at(int station, const Eigen::Vector2d& x)
 void Search::look_in_photo(std::size_t i, const std::vector<Window>& windows, bool clear_only,
                            std::vector<Seen>& out) const {
   const auto station = static_cast<int>(i);
-  const photo::Grey grey = photo::read_grey(photos_[i]->path);
+  const photo::Grey grey = photo::read_grey(photos_[i]->path, 0, photos_[i]->tone);
   const double c = block_.cameras[block_.stations[i].camera].interior[camera::c];
   for (const Window& w : windows) {
     control::TargetOptions options = options_at(station, w.middle());
@@ -315,6 +334,7 @@ void Search::find_wide(std::vector<std::string>& notes) {
   const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
   const auto identified = orient::identify(places, spots, reach, 1.0);
   if (!identified) {
+    try_other_readings(points, reach, notes);
     notes.push_back(fmt::format(
         "{} targets show in three photos or more, but no pattern of the {} control points among them: sight three "
         "points by hand (sight --import, or the page results/sight.html), then run sight again",
@@ -338,11 +358,143 @@ void Search::find_wide(std::vector<std::string>& notes) {
     notes.push_back(
         fmt::format("control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas "
                     "allow; one may be "
-                    "in another datum: name the file's with control --crs, or the positions' with positions_crs",
-                    shift.head<2>().norm()));
+                    "in another datum: name the file's with control --crs, or the positions' with positions_crs{}",
+                    shift.head<2>().norm(), foot_words(places, -shift)));
   usual_ = usual_of(seen, spots, named);
   notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
                               points.size(), spots.size()));
+}
+
+/// Whether targets lie as these places do, looked for where they should show.
+bool Search::pattern_fits(const std::vector<Eigen::Vector3d>& places, const Eigen::Matrix3d& covariance,
+                          const Eigen::Vector2d& reach) const {
+  std::vector<std::vector<Window>> windows(photos_.size());
+  for (const Eigen::Vector3d& X : places)
+    for (const adjust::Prediction& p : predictor_->photos_of(X, covariance)) windows[p.station].push_back(around(p));
+  for (auto& of_photo : windows) of_photo = merged(of_photo);
+  std::vector<std::string> ignored;
+  const std::vector<Seen> seen = look(windows, true, "looking where another reading puts control", ignored);
+  std::vector<Eigen::Vector3d> ground;
+  for (const Seen& s : seen) ground.push_back(ground_of(s));
+  return orient::identify(places, orient::find_spots(block_, sights_of(seen), ground), reach, 1.0).has_value();
+}
+
+/// What the other foot makes of coordinates, if that is how far `off` the points lie: half of it at least agrees, which
+/// positions of some metres allow to tell. Empty: it is not.
+std::string Search::foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const {
+  if (survey_.crs.local || places.empty()) return {};
+  const geo::Frame frame(survey_.crs, named_.origin);
+  for (const Reading& foot : other_feet) {
+    const Eigen::Vector3d moved =
+        frame.local_from_crs(frame.crs_from_local(places[0]).cwiseProduct(foot.factor)) - places[0];
+    if ((moved - off).head<2>().norm() < 0.5 * moved.head<2>().norm())
+      return fmt::format("; {:.1f} m are what the other foot makes of these coordinates: were they to have their {}",
+                         moved.head<2>().norm(), foot.words);
+  }
+  return {};
+}
+
+/// Mistakes that leave control among the photos, too far off to be found and too near to be refused: the other foot
+/// (two parts in a million: 14 m of a northing of 6,800 km), heights in feet, heights above the other surface. The one
+/// that the pattern shows is named; nothing is taken by it.
+void Search::try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
+                                std::vector<std::string>& notes) const {
+  if (survey_.crs.local || points.size() < 4) return;
+  const geo::Frame frame(survey_.crs, named_.origin);
+  std::vector<Reading> readings = {other_feet[0], other_feet[1],
+                                   {{1, 1, 0.3048}, {0, 0, 0}, "heights taken as feet (--units m,ft)"},
+                                   {{1, 1, 1 / 0.3048}, {0, 0, 0}, "heights taken as metres (--units ft,m)"}};
+  if (survey_.crs.heights == geo::Heights::grid) {
+    const Eigen::Vector3d w = geo::wgs84_from_crs(survey_.crs, named_.origin);
+    const double N = geo::geoid_height(survey_.crs, w.x(), w.y()) / survey_.crs.height_unit;
+    readings.push_back({{1, 1, 1}, {0, 0, -N}, "heights taken as above the ellipsoid (--crs EPSG:n without a vertical part)"});
+    readings.push_back({{1, 1, 1}, {0, 0, N}, "heights moved from above the ellipsoid to above the geoid twice"});
+  }
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
+  Eigen::Vector3d unused;
+  place_of(block_.surveyed[points[0]], unused, covariance);
+  for (const Reading& reading : readings) {
+    std::vector<Eigen::Vector3d> places;
+    double moved = 0;
+    for (const std::size_t i : points) {
+      const Eigen::Vector3d& X = block_.surveyed[i].surveyed;
+      const Eigen::Vector3d crs = frame.crs_from_local(X);
+      places.push_back(frame.local_from_crs(crs.cwiseProduct(reading.factor) + reading.shift));
+      moved = std::max(moved, (places.back() - X).norm());
+    }
+    // What moves less than what was searched would have been found, what moves far is out of the photos.
+    if (moved < 0.25 * reach.minCoeff() || !pattern_fits(places, covariance, reach)) continue;
+    notes.push_back(fmt::format(
+        "the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the file again so",
+        reading.words, moved));
+    return;
+  }
+}
+
+/// "12.3 m west".
+std::string offset_words(const Eigen::Vector3d& d) {
+  static const char* const names[] = {"north", "north-east", "east", "south-east", "south", "south-west", "west", "north-west"};
+  const double plan = d.head<2>().norm();
+  if (std::abs(d.z()) > plan) return fmt::format("{:.2g} m {}", std::abs(d.z()), d.z() > 0 ? "above" : "below");
+  const int eighth = static_cast<int>(std::lround(std::atan2(d.x(), d.y()) / (pi / 4)) + 8) % 8;
+  return plan < 9.95 ? fmt::format("{:.2f} m {}", plan, names[eighth]) : fmt::format("{:.1f} m {}", plan, names[eighth]);
+}
+
+/// Points that photos should show and nobody has found or sighted: what stands there instead, so that wrong coordinates
+/// and swapped names are seen. Looked for in a few photos each, a sixth of the frame around.
+void Search::tell_missed(std::vector<std::string>& notes) const {
+  constexpr std::size_t most_points = 12, most_photos = 6;
+  std::vector<std::size_t> missed;
+  std::vector<std::vector<Window>> windows(photos_.size());
+  for (std::size_t i = 0; i < block_.surveyed.size() && missed.size() < most_points; ++i) {
+    const adjust::SurveyedPoint& p = block_.surveyed[i];
+    if (p.natural || p.role == adjust::Role::off || !p.point.rays.empty() || !spoken_[i].empty()) continue;
+    std::vector<const adjust::Prediction*> seen;
+    for (const adjust::Prediction& q : predictions_[i])
+      if (!q.hidden) seen.push_back(&q);
+    if (seen.size() < 3) continue;
+    std::stable_sort(seen.begin(), seen.end(), [](const auto* a, const auto* b) { return a->edge > b->edge; });
+    seen.resize(std::min(seen.size(), most_photos));
+    for (const adjust::Prediction* q : seen) {
+      const camera::Camera& c = block_.cameras[block_.stations[q->station].camera];
+      const Eigen::Vector2d half = Eigen::Vector2d::Constant(c.width / 6.0);
+      windows[q->station].push_back({q->x - half, q->x + half});
+    }
+    missed.push_back(i);
+  }
+  if (missed.empty()) return;
+  for (auto& of_photo : windows) of_photo = merged(of_photo);
+  std::vector<std::string> ignored;
+  const std::vector<Seen> seen = look(windows, false, "looking around points that were not found", ignored);
+  std::vector<Eigen::Vector3d> ground;
+  for (const Seen& s : seen) ground.push_back(ground_of(s));
+  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
+  std::vector<Eigen::Vector3d> taken;  // where the targets of other points stand
+  for (const adjust::SurveyedPoint& p : block_.surveyed) {
+    adjust::GroundPoint place = p.point;
+    place.X.setConstant(nan);
+    if (adjust::intersect(block_, place, 0.02)) taken.push_back(place.X);
+  }
+  for (const std::size_t i : missed) {
+    const adjust::SurveyedPoint& p = block_.surveyed[i];
+    // Of what most photos agree on, the nearest: chance agrees in three.
+    const orient::Spot* nearest = nullptr;
+    std::size_t most = 0;
+    for (const orient::Spot& spot : spots) {
+      const double size = seen[static_cast<std::size_t>(spot.sights[0])].size_m;
+      const bool known = std::any_of(taken.begin(), taken.end(),
+                                     [&](const Eigen::Vector3d& X) { return (X - spot.X).norm() < size; });
+      if (known) continue;
+      const bool nearer = nearest && (spot.X - p.surveyed).norm() < (nearest->X - p.surveyed).norm();
+      if (spot.sights.size() > most + 1 || (spot.sights.size() + 1 >= most && (nearer || !nearest))) nearest = &spot;
+      most = std::max(most, spot.sights.size());
+    }
+    if (!nearest) continue;
+    const Eigen::Vector3d d = p.axes.transpose() * (nearest->X - p.surveyed);
+    notes.push_back(fmt::format("{} was not found where it is surveyed; a target stands {} of it, in {} photos: check its "
+                                "coordinates and its id",
+                                p.id, offset_words(d), nearest->sights.size()));
+  }
 }
 
 void Search::take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot) {
@@ -556,6 +708,7 @@ FoundSightings find_sightings(const Survey& survey, NamedBlock named, bool find,
       search.find_narrow(out.notes);
       search.carry(out.notes);
       if (!search.found().empty()) search.settle();
+      search.tell_missed(out.notes);
     }
   }
   search.tell_unseen(out.notes);

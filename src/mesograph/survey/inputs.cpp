@@ -1,9 +1,11 @@
 #include <fmt/chrono.h>
 
 #include <toml++/toml.h>
+#include <algorithm>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/sigma.hpp>
 #include <mesograph/survey/inputs.hpp>
 #include <set>
 #include <sstream>
@@ -64,9 +66,8 @@ std::vector<ControlRow> read_control(const fs::path& path) {
     point.sigma_v = table.number(row, "sigma_v").value_or(nan);
     point.sigma_e = table.number(row, "sigma_e").value_or(nan);
     point.sigma_n = table.number(row, "sigma_n").value_or(nan);
-    if (point.sigma_h <= 0 || point.sigma_v <= 0 || point.sigma_e <= 0 || point.sigma_n <= 0)
-      throw Error("{}: a sigma of point '{}' is not greater than 0; correct it or leave it empty", table.where(row),
-                  point.id);
+    for (const double sigma : {point.sigma_h, point.sigma_v, point.sigma_e, point.sigma_n})
+      check_sigma(sigma, least_sigma_m, "m", table.where(row), "point '" + point.id + "'");
     out.push_back(point);
   }
   return out;
@@ -83,8 +84,8 @@ std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& cr
       fmt::format("id,{},height,role,sigma_h,sigma_v{}\n", crs.plan_columns(), by_axis ? ",sigma_e,sigma_n" : "");
   for (const ControlRow& p : rows)
     text += fmt::format("{},{},{},{},{},{},{}{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
-                        csv_length(p.height), adjust::to_string(p.role), csv_length(p.sigma_h), csv_length(p.sigma_v),
-                        by_axis ? fmt::format(",{},{}", csv_length(p.sigma_e), csv_length(p.sigma_n)) : std::string());
+                        csv_length(p.height), adjust::to_string(p.role), csv_sigma(p.sigma_h), csv_sigma(p.sigma_v),
+                        by_axis ? fmt::format(",{},{}", csv_sigma(p.sigma_e), csv_sigma(p.sigma_n)) : std::string());
   return text;
 }
 
@@ -101,6 +102,7 @@ std::vector<ScaleBarRow> read_scale_bars(const fs::path& path) {
       throw Error("{}: scale bar '{}' has one point at both ends; name two", table.where(row), bar.id);
     if (!(bar.length > 0) || !(bar.sigma > 0))
       throw Error("{}: length and sigma of scale bar '{}' must be greater than 0 metres", table.where(row), bar.id);
+    check_sigma(bar.sigma, least_sigma_m, "m", table.where(row), "scale bar '" + bar.id + "'");
     out.push_back(bar);
   }
   return out;
@@ -114,7 +116,7 @@ std::string scale_bars_text(const std::vector<ScaleBarRow>& rows) {
   std::string text = "id,a,b,length,sigma\n";
   for (const ScaleBarRow& bar : rows)
     text += fmt::format("{},{},{},{},{}\n", csv_field(bar.id), csv_field(bar.a), csv_field(bar.b),
-                        csv_length(bar.length), csv_length(bar.sigma));
+                        csv_length(bar.length), csv_sigma(bar.sigma));
   return text;
 }
 
@@ -144,8 +146,7 @@ std::vector<Sighting> read_sightings(const fs::path& path) {
     s.x = table.required_number(row, "x");
     s.y = table.required_number(row, "y");
     s.sigma = table.number(row, "sigma").value_or(nan);
-    if (s.sigma <= 0)
-      throw Error("{}: sigma must be greater than 0 pixels; correct it or leave it empty", table.where(row));
+    check_sigma(s.sigma, least_sigma_px, "px", table.where(row), "point '" + s.point + "'");
     const std::string& state = table.text(row, "state");
     bool matched = state.empty();
     for (const auto value :
@@ -174,7 +175,7 @@ std::string sightings_text(const std::vector<Sighting>& rows) {
   std::string text = "image,point,x,y,sigma,state,origin\n";
   for (const Sighting& s : rows)
     text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(s.image), csv_field(s.point), csv_pixels(s.x),
-                        csv_pixels(s.y), csv_pixels(s.sigma), to_string(s.state), csv_field(s.origin));
+                        csv_pixels(s.y), csv_sigma(s.sigma, 4), to_string(s.state), csv_field(s.origin));
   return text;
 }
 
@@ -190,10 +191,14 @@ std::vector<Decision> read_decisions(const fs::path& inputs) {
 
 void add_decisions(const fs::path& inputs, const std::vector<Decision>& more) {
   std::vector<Decision> all = read_decisions(inputs);
-  all.insert(all.end(), more.begin(), more.end());
+  // A command that was interrupted after noting them, and is called again, notes nothing twice.
+  for (const Decision& d : more) {
+    const auto last = std::find_if(all.rbegin(), all.rend(), [&](const Decision& o) { return o.image == d.image; });
+    if (last == all.rend() || last->decision != d.decision || last->why != d.why) all.push_back(d);
+  }
   std::string text = "image,decision,time,why\n";
   for (const Decision& d : all)
-    text += fmt::format("{},{},{},{}\n", csv_field(d.image), d.decision, d.time, csv_field(d.why));
+    text += fmt::format("{},{},{},{}\n", csv_field(d.image), csv_field(d.decision), csv_field(d.time), csv_field(d.why));
   write_file(inputs / "decisions.csv", text);
 }
 

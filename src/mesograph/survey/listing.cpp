@@ -5,6 +5,7 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/sigma.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/survey/listing.hpp>
 #include <set>
@@ -109,10 +110,9 @@ Listing read_listing(const NamedTable& table) {
       r.velocity[static_cast<Eigen::Index>(a)] = table.number(row, velocity_columns[a]);
       r.turning_deg[static_cast<Eigen::Index>(a)] = table.number(row, turning_columns[a]);
     }
-    for (const double sigma : {r.sigma_h, r.sigma_v, r.sigma_angle})
-      if (sigma <= 0)
-        throw Error("{}: a sigma of photo '{}' is not greater than 0; correct it, or leave it empty", table.where(row),
-                    r.image);
+    for (const double sigma : {r.sigma_h, r.sigma_v})
+      check_sigma(sigma, least_sigma_m, "m", table.where(row), "photo '" + r.image + "'");
+    check_sigma(r.sigma_angle, least_sigma_deg, "degrees", table.where(row), "photo '" + r.image + "'");
     r.fixed = table.has("fixed") && table.text(row, "fixed") == "yes";
     if (r.angles_deg.allFinite() && !r.position.allFinite())
       throw Error("{}: photo '{}' has angles and no position; fill in east, north and height", table.where(row),
@@ -132,8 +132,8 @@ std::string listing_text(const Listing& listing, const geo::Crs& crs) {
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(r.image), csv_field(r.sortie),
                         csv_field(r.camera), csv_length(r.position.x()), csv_length(r.position.y()),
                         csv_length(r.position.z()), csv_degrees(r.angles_deg.x()), csv_degrees(r.angles_deg.y()),
-                        csv_degrees(r.angles_deg.z()), csv_length(r.sigma_h), csv_length(r.sigma_v),
-                        csv_degrees(r.sigma_angle), r.fixed ? "yes" : "");
+                        csv_degrees(r.angles_deg.z()), csv_sigma(r.sigma_h), csv_sigma(r.sigma_v),
+                        csv_sigma(r.sigma_angle, 8), r.fixed ? "yes" : "");
     for (const Eigen::Vector3d* motion : {&r.velocity, &r.turning_deg})
       for (const double part : *motion) text += "," + csv_degrees(part);
     text += "\n";
@@ -211,8 +211,7 @@ double seconds_of(const std::string& time) {
          minute * 60 + second;
 }
 
-void keep_listing(const Survey& survey, const fs::path& listing, const fs::path& cameras, bool fixed,
-                  const ColumnNames& columns) {
+Listing check_listing(const fs::path& listing, const fs::path& cameras, bool fixed, const ColumnNames& columns) {
   if (cameras.empty()) throw Error("admit: --listing needs --cameras cameras.json beside it");
   Listing read = read_listing(NamedTable(listing, columns));
   for (Listing::Row& r : read.rows) {
@@ -220,18 +219,24 @@ void keep_listing(const Survey& survey, const fs::path& listing, const fs::path&
     if (fixed && !r.fixed)
       throw Error("{}: photo '{}' has no angles; --fixed needs whole orientations", listing.string(), r.image);
   }
-  const auto known = camera::read_cameras(cameras);
+  read.cameras = camera::read_cameras(cameras);
   for (const Listing::Row& r : read.rows)
-    if (!known.count(r.camera))
+    if (!read.cameras.count(r.camera))
       throw Error("{}: photo '{}' has camera '{}', which is not in {}; add it or correct the name", listing.string(),
                   r.image, r.camera, cameras.string());
-  write_file(survey.inputs() / "cameras.json", camera::cameras_text(known));
-  write_file(listing_path(survey), listing_text(read, survey.crs));
+  return read;
+}
+
+void keep_listing(const Survey& survey, const Listing& listing) {
+  write_file(survey.inputs() / "cameras.json", camera::cameras_text(listing.cameras));
+  write_file(listing_path(survey), listing_text(listing, survey.crs));
 }
 
 std::optional<Listing> load_listing(const Survey& survey) {
   if (!fs::exists(listing_path(survey))) return std::nullopt;
-  return read_listing(NamedTable(listing_path(survey), {}));
+  Listing out = read_listing(NamedTable(listing_path(survey), {}));
+  out.cameras = camera::read_cameras(survey.inputs() / "cameras.json");
+  return out;
 }
 
 void keep_positions(const Survey& survey, const fs::path& file, const std::string& crs, const ColumnNames& columns) {
@@ -250,6 +255,8 @@ void keep_positions(const Survey& survey, const fs::path& file, const std::strin
   for (std::size_t row = 0; row < table.rows(); ++row) {
     places.push_back({table.required(row, geographic ? "longitude" : "east"),
                       table.required(row, geographic ? "latitude" : "north"), table.required(row, "height")});
+    for (const char* column : {"sigma_h", "sigma_v"})
+      check_sigma(table.number(row, column), least_sigma_m, "m", table.where(row), "this position");
     if (!table.text(row, "image").empty()) continue;
     if (!std::isfinite(seconds_of(table.text(row, "time"))))
       throw Error("{}: has no image, and its time '{}' is not one; write 2026-06-14 10:02:33.25", table.where(row),
@@ -266,16 +273,15 @@ void keep_positions(const Survey& survey, const fs::path& file, const std::strin
   for (std::size_t row = 0; row < table.rows(); ++row)
     text += fmt::format("{},{},{:.11f},{:.11f},{:.5f},{},{},{}\n", csv_field(table.text(row, "image")),
                         csv_field(table.text(row, "time")), places[row].x(), places[row].y(), places[row].z(),
-                        csv_length(table.number(row, "sigma_h")), csv_length(table.number(row, "sigma_v")),
+                        csv_sigma(table.number(row, "sigma_h")), csv_sigma(table.number(row, "sigma_v")),
                         named ? "named" : "");
   write_file(positions_path(survey), text);
 }
 
-void place_listed(const Survey& survey, std::vector<Photo>& photos) {
-  const auto listing = load_listing(survey);
-  if (!listing || survey.crs.local) return;
+void place_listed(const Survey& survey, const Listing& listing, std::vector<Photo>& photos) {
+  if (survey.crs.local) return;
   std::map<std::string, const Listing::Row*> rows;
-  for (const Listing::Row& r : listing->rows)
+  for (const Listing::Row& r : listing.rows)
     if (r.position.allFinite() && (r.sigma_h > 0 || r.sigma_v > 0 || !r.angles_deg.allFinite())) rows[r.image] = &r;
   std::vector<Photo*> found;
   std::vector<Eigen::Vector3d> places;

@@ -25,14 +25,17 @@ struct Listing {
     bool fixed = false;  ///< held in every adjustment
   };
   std::vector<Row> rows;
+  std::map<std::string, camera::Camera> cameras;  ///< by name; those that the rows name are among them
 };
 std::optional<Listing> load_listing(const Survey& survey);
 
-/// Checks a listing and its cameras and keeps both in inputs/, its columns under our names. Throws Error where a column
-/// is missing, a number is none, a row names a camera that cameras.json has not, a photo comes twice, all positions are
-/// one, or angles are beyond a full turn.
-void keep_listing(const Survey& survey, const std::filesystem::path& listing, const std::filesystem::path& cameras,
-                  bool fixed, const ColumnNames& columns);
+/// Reads a listing and its cameras as people give them. Throws Error where a column is missing, a number is none, a sigma
+/// is below the least, a row names a camera that cameras.json has not, a photo comes twice, all positions are one, or
+/// angles are beyond a full turn.
+Listing check_listing(const std::filesystem::path& listing, const std::filesystem::path& cameras, bool fixed,
+                      const ColumnNames& columns);
+/// Keeps both in inputs/, columns under our names.
+void keep_listing(const Survey& survey, const Listing& listing);
 
 /// Checks processed positions and keeps them in inputs/positions.csv, as WGS 84. Columns: image or time; longitude,
 /// latitude, height or east, north, height; sigma_h and sigma_v at will. `crs`: what they are in; empty: WGS 84 where
@@ -49,7 +52,7 @@ PositionsUsed place_photos(const Survey& survey, std::vector<Photo>& photos);
 
 /// Photos whose row in the listing states a sigma, or no angles: their listed position is an observation, instead of
 /// any other.
-void place_listed(const Survey& survey, std::vector<Photo>& photos);
+void place_listed(const Survey& survey, const Listing& listing, std::vector<Photo>& photos);
 
 /// Seconds of "2026:06:14 10:02:33.25" or "2026-06-14T10:02:33.25Z" since some day; NaN where it is no time.
 double seconds_of(const std::string& time);

@@ -1,5 +1,7 @@
+#include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/adjust/difference.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/measure.hpp>
@@ -12,6 +14,7 @@ namespace {
 /// A point to measure from or to, local frame.
 struct End {
   Eigen::Vector3d X = Eigen::Vector3d::Constant(nan), surveyed = Eigen::Vector3d::Constant(nan);
+  int index = -1;  ///< among the surveyed points; -1: coordinates that were given
 };
 
 /// "east:north:height"; nothing where the words are an id.
@@ -39,7 +42,8 @@ End end_of(const NamedBlock& named, const geo::Frame& frame, const std::string& 
         "coordinates, as in 431200.0:6822400.0:640.0",
         words);
   out.X = found->point.X;
-  if (!found->natural && found->weight.diagonal().minCoeff() > 0) out.surveyed = found->surveyed;
+  out.index = static_cast<int>(found - all.begin());
+  if (adjust::known_in_space(*found)) out.surveyed = found->surveyed;
   return out;
 }
 
@@ -63,6 +67,18 @@ Measured measure(const Survey& survey, const std::string& a, const std::string& 
   const double azimuth = std::atan2(plan.x(), plan.y()) * deg_per_rad;
   out.direction_deg = azimuth < 0 ? azimuth + 360 : azimuth;
   if (from.surveyed.allFinite() && to.surveyed.allFinite()) out.surveyed = (to.surveyed - from.surveyed).norm();
+  if (from.index < 0 && to.index < 0) return out;  // what was given is taken as it is
+  const auto uncertainty = adjusted_uncertainty(survey, named.block);
+  if (!uncertainty) return out;
+  const Eigen::Matrix3d C = adjust::difference_covariance(named.block, *uncertainty, from.index, to.index);
+  const auto sigma_along = [&](const Eigen::Vector3d& direction) {
+    return direction.norm() > 0 ? std::sqrt(direction.normalized().dot(C * direction.normalized())) : nan;
+  };
+  out.sigma_slope = sigma_along(d);
+  out.sigma_ground = sigma_along(d - out.rise * up);
+  out.sigma_grid = out.sigma_ground * (out.ground > 0 ? out.grid / out.ground : 1.0);
+  out.sigma_rise = sigma_along(up);
+  out.sigma_direction_deg = sigma_along(up.cross(d)) / out.ground * deg_per_rad;
   return out;
 }
 

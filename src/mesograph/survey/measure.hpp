@@ -10,6 +10,10 @@ struct Measured {
   double ground = nan;         ///< level, at the mean height of both
   double grid = nan;           ///< in the plan of the survey's CRS, brought to metres
   double rise = nan;           ///< height of b less that of a, along the vertical half way
+  /// Predicted standard deviations at sigma0 = 1, from the joint covariance of both points: what both share cancels.
+  /// Coordinates that are given have none; NaN where both are.
+  double sigma_slope = nan, sigma_ground = nan, sigma_grid = nan, sigma_rise = nan;  ///< m
+  double sigma_direction_deg = nan;
   double direction_deg = nan;  ///< from a to b against the grid's north, clockwise, 0 to 360
   double surveyed = nan;       ///< slope between the surveyed coordinates; NaN where one has none
 };

@@ -9,6 +9,7 @@
 #include <mesograph/survey/doubts.hpp>
 #include <mesograph/survey/sparse.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <mesograph/survey/status.hpp>
 
 namespace mesograph::survey {
 
@@ -19,15 +20,6 @@ namespace {
 constexpr const char* version = "orient 9";
 
 using Json = nlohmann::ordered_json;
-
-std::string settings_of_sorties(const Survey& survey) {
-  std::string out;
-  for (const auto& [name, s] : survey.settings.sorties)
-    out += fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {};", name, s.sigma_photo[0], s.sigma_photo[1],
-                       s.sigma_sortie[0], s.sigma_sortie[1], s.heights, s.lever_arm.x(), s.lever_arm.y(),
-                       s.lever_arm.z(), s.sigma_drift[0], s.sigma_drift[1], s.sigma_attitude, s.sigma_boresight);
-  return out;
-}
 
 /// Lengths of the residuals of all rays that take part, pixels.
 std::vector<double> residual_lengths(const adjust::Block& block) {
@@ -223,7 +215,7 @@ std::string orient_fingerprint(const Survey& survey) {
   for (const Photo* p : photos.kept()) positions = positions || p->position.allFinite();
   std::vector<std::string> parts = {version,
                                     ties ? ties->fingerprint : "",
-                                    settings_of_sorties(survey),
+                                    survey.settings.sortie_words(),
                                     survey.settings.camera_words(),
                                     survey.crs.wkt,
                                     fmt::format("{}", fmt::join(survey.settings.adjust_free, ",")),
@@ -241,9 +233,9 @@ std::string orient_fingerprint(const Survey& survey) {
 Outcome orient(Survey& survey, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
   TieTable ties = load_ties(survey);
+  check_control(survey);
   const std::string print = orient_fingerprint(survey);
-  if (const auto stage = survey.store.stage("orient"); stage && stage->fingerprint == print && block_is_drawn(survey))
-    return {stage->summary, false};
+  if (const auto stage = survey.store.current("orient", print)) return standing(survey, "orient", *stage);
   if (const std::string doubt = datum_doubt(survey, photos); !doubt.empty()) throw Error("orient: {}", doubt);
   NamedBlock named = start_block(survey, photos, ties);
   const std::vector<camera::Camera> start = named.block.cameras;
@@ -255,7 +247,7 @@ Outcome orient(Survey& survey, Progress& progress) {
                                              : orient::orient(named.block, named.images, options, progress);
   named.free = result.free;
   save_block(survey, "orient", named);
-  draw_block(survey, photos, named, progress);
+  const std::vector<fs::path> drawn = draw_block(survey, photos, named, progress);
   say_parts(named, result, progress);
   say_positions(named, result.positions, progress);
   const auto oriented = static_cast<double>(named.images.size() - result.not_oriented.size());
@@ -283,7 +275,7 @@ Outcome orient(Survey& survey, Progress& progress) {
                  {"cameras", cameras_of(named, start)},
                  {"weakest", weakest_of(named)}};
   if (!listed) out.summary["bowl"] = say_doubts(named, result.adjustment, progress);
-  survey.store.finish("orient", {print, out.summary});
+  survey.store.finish("orient", {print, out.summary}, drawn);
   return out;
 }
 

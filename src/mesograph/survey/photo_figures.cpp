@@ -40,7 +40,7 @@ void draw_screened(const Survey& survey, const PhotoTable& table) {
     report::ContactPhoto entry{p.image, photo::screening_words(p.screened_out, p.value), {}};
     try {
       const int halvings = static_cast<int>(std::ceil(std::log2(std::max(1.0, std::max(p.width, p.height) / 400.0))));
-      entry.picture = photo::read_rgb(p.path, halvings);
+      entry.picture = photo::read_rgb(p.path, halvings, p.tone);
     } catch (const Error&) {
       // An unreadable photo is on the sheet because it is unreadable.
     }

@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "points 6";
+constexpr const char* version = "points 7";
 
 /// A point as it stands in a file, relative to the lower left corner of its tile.
 struct Stored {
@@ -64,12 +64,20 @@ dense::CloudPoint restored(const Stored& s, const Eigen::Vector2d& corner) {
 PhotoPoints::PhotoPoints(const DepthJob& job) : job_(job), parts_(by_rows) {
   constexpr int pixels = 384;  // some 150,000 columns at the finest spacing of the level
   tile_size_ = pixels * adjust::ground_sampling_distance(job.block) * (1 << job.request.level);
-  print_ = fingerprint(
-      {version, job.print, fmt::format("{} {} {}", job.request.min_views, job.request.max_sigma, tile_size_)});
+  // Colours are balanced over all photos that take part.
+  std::string together = densified_block_print(job.survey);
+  for (const adjust::Station& s : job.block.stations) together += s.oriented ? '1' : '0';
+  const auto witnesses = job.witnesses();
+  for (std::size_t s = 0; s < job.prints.size(); ++s) {
+    std::string maps = job.prints[s];
+    for (const int other : witnesses[s]) maps += " " + job.prints[other];
+    prints_.push_back(fingerprint({version, maps, together,
+                                   fmt::format("{} {} {}", job.request.min_views, job.request.max_sigma, tile_size_)}));
+  }
 }
 
 fs::path PhotoPoints::item(int station) const {
-  return job_.survey.store.item("points", job_.kept[station]->image, print_);
+  return job_.survey.store.item("points", job_.kept[station]->image, prints_[station]);
 }
 
 void PhotoPoints::save(int station, const std::vector<dense::CloudPoint>& points) const {
@@ -164,7 +172,7 @@ dense::ColourBalance balance(const DepthJob& job, Progress& progress) {
     progress.check();
     progress.advance();
     if (seen[s].empty()) return;
-    const photo::Rgb image = photo::read_rgb(job.kept[s]->path, level);
+    const photo::Rgb image = photo::read_rgb(job.kept[s]->path, level, job.kept[s]->tone);
     const camera::Camera& camera = job.block.cameras[job.block.stations[s].camera];
     for (const auto& [point, x] : seen[s]) {
       const int col = static_cast<int>(x.x() * image.width / camera.width),
@@ -190,7 +198,8 @@ void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, c
   dense::FuseOptions options;
   options.min_views = job.request.min_views;
   options.max_sigma = job.request.max_sigma;
-  photo::Rgb colour = dense::undistort(photo::read_rgb(job.kept[station]->path, job.request.level), job.block,
+  const Photo& photo = *job.kept[station];
+  photo::Rgb colour = dense::undistort(photo::read_rgb(photo.path, job.request.level, photo.tone), job.block,
                                        job.block.stations[station], job.ground_below(station), reference.pinhole);
   colours.apply(station, reference.pinhole, colour);
   store.save(station, dense::confirmed_points(reference, colour, others.list, options));

@@ -13,7 +13,7 @@ class PhotoPoints {
  public:
   explicit PhotoPoints(const DepthJob& job);
 
-  const std::string& print() const { return print_; }  ///< of what the points follow from
+  /// The file of a photo's points; its name follows from all maps that confirm them, and from what was asked.
   std::filesystem::path item(int station) const;
   /// Puts a photo's points in order and keeps them.
   void save(int station, const std::vector<dense::CloudPoint>& points) const;
@@ -30,7 +30,7 @@ class PhotoPoints {
   };
   const DepthJob& job_;
   double tile_size_;
-  std::string print_;
+  std::vector<std::string> prints_;  ///< per station
   std::map<GroundTile, std::vector<Part>, bool (*)(const GroundTile&, const GroundTile&)> parts_;
 };
 

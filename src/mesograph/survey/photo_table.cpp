@@ -10,7 +10,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-constexpr int layout = 3;  // of the stored table
+constexpr int layout = 4;  // of the stored table
 double number_of(const Json& json) { return json.is_number() ? json.get<double>() : nan; }
 
 Json to_json(const Photo& p) {
@@ -19,6 +19,9 @@ Json to_json(const Photo& p) {
           {"sortie", p.sortie},
           {"path", p.path.string()},
           {"hash", p.hash},
+          {"mark", {p.mark.bytes, p.mark.time}},
+          {"tone", {p.tone.low, p.tone.high}},
+          {"levels", p.levels ? Json{p.levels->low, p.levels->high} : Json()},
           {"width", p.width},
           {"height", p.height},
           {"camera", p.camera},
@@ -56,6 +59,9 @@ Json to_json(const Photo& p) {
 Photo photo_from(const Json& j) {
   Photo p;
   p.image = j.at("image"), p.sortie = j.at("sortie"), p.path = j.at("path").get<std::string>(), p.hash = j.at("hash");
+  p.mark = {j.at("mark")[0], j.at("mark")[1]};
+  p.tone = {j.at("tone")[0], j.at("tone")[1]};
+  if (const Json& levels = j.at("levels"); !levels.is_null()) p.levels = photo::Tone{levels[0], levels[1]};
   p.width = j.at("width"), p.height = j.at("height"), p.camera = j.at("camera");
   photo::Metadata& m = p.metadata;
   m.longitude_deg = number_of(j.at("longitude")), m.latitude_deg = number_of(j.at("latitude"));
@@ -98,27 +104,33 @@ camera::Camera start_camera(const CameraStart& start) {
 
 void save_photos(Survey& survey, const PhotoTable& photos, nlohmann::ordered_json summary) {
   Json table{{"photos", Json::array()}, {"cameras", Json::array()}};
-  for (const Photo& p : photos.photos) table["photos"].push_back(to_json(p));
+  Json content = Json::array();  // of the photos, wherever they lie and whenever they came there
+  for (const Photo& p : photos.photos) {
+    table["photos"].push_back(to_json(p));
+    content.push_back(table["photos"].back());
+    for (const char* place : {"path", "mark"}) content.back().erase(place);
+  }
   for (const CameraStart& c : photos.cameras)
     table["cameras"].push_back(
         {{"name", c.name}, {"width", c.width}, {"height", c.height}, {"c", c.c}, {"guessed", c.guessed}});
+  const std::string print = fingerprint({"admit 4", content.dump(), table["cameras"].dump()});
+  table["layout"] = layout, table["inputs"] = photos.inputs, table["names"] = photos.names;
   write_packed(survey.store.folder() / "photos", table);
-  summary["layout"] = layout;
-  survey.store.finish("admit", {fingerprint({"admit 3", table.dump()}), summary});
+  survey.store.finish("admit", {print, summary});
 }
 
 bool has_photos(const Survey& survey) {
-  const auto stage = survey.store.stage("admit");
-  return stage && stage->summary.value("layout", 0) == layout;
+  return survey.store.stage("admit") && read_packed(survey.store.folder() / "photos").value("layout", 0) == layout;
 }
 
 PhotoTable load_photos(const Survey& survey) {
-  const auto stage = survey.store.stage("admit");
-  if (!stage) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
-  if (stage->summary.value("layout", 0) != layout)
-    throw Error("{}: its photos were admitted by an older version; run mesograph admit again", survey.folder.string());
+  if (!survey.store.stage("admit"))
+    throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
   const Json table = read_packed(survey.store.folder() / "photos");
+  if (table.value("layout", 0) != layout)
+    throw Error("{}: its photos were admitted by an older version; run mesograph admit again", survey.folder.string());
   PhotoTable out;
+  out.inputs = table.at("inputs"), out.names = table.at("names");
   for (const Json& p : table.at("photos")) out.photos.push_back(photo_from(p));
   for (const Json& c : table.at("cameras"))
     out.cameras.push_back({c.at("name"), c.at("width"), c.at("height"), c.at("c"), c.at("guessed")});

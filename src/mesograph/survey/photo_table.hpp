@@ -13,6 +13,8 @@ camera::Camera start_camera(const CameraStart& start);
 struct PhotoTable {
   std::vector<Photo> photos;  ///< sorted by sortie and image
   std::vector<CameraStart> cameras;
+  std::string inputs;  ///< fingerprint of what they were admitted with beside the photos themselves
+  std::string names;   ///< of metadata, under which properties were looked for
 
   std::vector<const Photo*> kept() const&;
   std::vector<const Photo*> kept() && = delete;  // the pointers would outlive the table
@@ -21,7 +23,8 @@ struct PhotoTable {
 
 /// The stored table; throws Error where nothing was admitted yet.
 PhotoTable load_photos(const Survey& survey);
-/// The fingerprint of that table, on which all later stages depend; empty where there is none.
+/// The fingerprint of that table, on which all later stages depend: of what the photos are and say, not of where they
+/// lie; empty where there is none.
 std::string photos_fingerprint(const Survey& survey);
 
 /// Whether there is a table that this version can read.

@@ -7,6 +7,7 @@
 #include <mesograph/survey/report_tables.hpp>
 #include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <mesograph/survey/status.hpp>
 
 namespace mesograph::survey {
 
@@ -33,6 +34,12 @@ std::vector<std::string> notes_of(const Material& source) {
     if (camera.guessed)
       out.push_back(fmt::format("Camera {}: its photos do not say a focal length; {:.0f} px was a guess to start from.",
                                 camera.name, camera.c));
+  std::vector<std::string> idle;
+  for (const Json& point : s["idle"]) idle.push_back(point["id"]);
+  if (!idle.empty())
+    out.push_back(fmt::format("{} of the surveyed points take no part, because fewer than two photos show them sighted, "
+                              "and prove nothing: {}.",
+                              idle.size(), fmt::join(idle, ", ")));
   for (const Json& suspect : s["suspects"])
     out.push_back(fmt::format("{} {}{}: {} off by {} {}, w = {}", suspect["kind"].get<std::string>(),
                               suspect["id"].get<std::string>(),
@@ -77,6 +84,19 @@ TestedAccuracy tested_accuracy(const Material& source) {
   return out;
 }
 
+/// "NONE of 8 control points takes part"; empty where all do.
+std::string idle_control(const Json& summary) {
+  std::vector<std::string> ids;
+  for (const Json& point : summary["idle"])
+    if (point["role"] == "control") ids.push_back(point["id"]);
+  if (ids.empty()) return {};
+  const bool none = summary["control"].is_null();
+  return fmt::format("{} control points take no part, for fewer than two photos show them sighted ({}): {}.",
+                     none ? "All" : fmt::format("{} of {}", ids.size(), ids.size() + summary["control"]["count"].get<std::size_t>()),
+                     fmt::join(ids, ", "),
+                     none ? "place, height and scale rest on the photos' own positions" : "they prove nothing");
+}
+
 /// What the reader sees first: what was reached, against what the survey asks for, and how it was tested.
 std::vector<std::string> verdict_of(const Material& source) {
   const Json& s = source.summary;
@@ -87,6 +107,7 @@ std::vector<std::string> verdict_of(const Material& source) {
       fmt::format("{} of {} usable photos are oriented, {}. Tie points lie {} from where the block puts them (RMS).",
                   s["photos"].get<int>(), usable, against(source, "oriented_share", share, " %"),
                   against(source, "image_rms_px", value_of(s["reprojection_rms_px"]), " px"))};
+  if (const std::string idle = idle_control(s); !idle.empty()) out.push_back(idle);
   const TestedAccuracy tested = tested_accuracy(source);
   if (tested.count == 0) {
     out.push_back("No check point tested this block: what it is worth is predicted, not shown.");
@@ -157,20 +178,25 @@ std::string report_fingerprint(const Survey& survey, const std::string& compare)
 Outcome report(Survey& survey, const std::string& compare, Progress& progress) {
   const std::string print = report_fingerprint(survey, compare);
   const fs::path file = survey.results() / "report.html";
-  if (const auto stage = survey.store.stage("report"); stage && stage->fingerprint == print && fs::exists(file))
-    return {stage->summary, false};
+  check_control(survey);
+  if (const auto stage = survey.store.current("report", print)) return standing(survey, "report", *stage);
   if (!survey.store.stage("adjust"))
     throw Error("{}: nothing is adjusted yet; run mesograph adjust first", survey.folder.string());
   progress.start("writing the report", 1);
   const Material source(survey);
   const report::Page page = page_of(source, compare);
+  std::vector<fs::path> written = {file};
   for (const auto* figures : {&page.points, &page.maps, &page.residuals, &page.cameras})
-    for (const report::Figure& figure : *figures)
-      write_file(survey.results() / "figures" / (figure.name + ".png"), figure.drawing.png);
+    for (const report::Figure& figure : *figures) {
+      written.push_back(survey.results() / "figures" / (figure.name + ".png"));
+      write_file(written.back(), figure.drawing.png);
+    }
   write_file(file, report::page_html(page));
   const fs::path pdf = survey.results() / "report.pdf";
-  const bool printed = report::print_pdf(file, pdf);
-  if (!printed) {
+  const bool printed = report::print_pdf(file, pdf, progress);
+  if (printed) {
+    written.push_back(pdf);
+  } else {
     fs::remove(pdf);  // one of an earlier adjustment must not pass for this one's
     progress.say(
         "report.pdf is not made, because WeasyPrint is missing or failed; install the package weasyprint, or "
@@ -178,9 +204,10 @@ Outcome report(Survey& survey, const std::string& compare, Progress& progress) {
   }
   progress.advance();
   Outcome out;
+  out.behind = behind(survey, "report");
   out.summary = {{"file", fs::relative(file, survey.folder).string()},
                  {"pdf", printed ? Json(fs::relative(pdf, survey.folder).string()) : Json(nullptr)}};
-  survey.store.finish("report", {print, out.summary});
+  survey.store.finish("report", {print, out.summary}, written);
   return out;
 }
 

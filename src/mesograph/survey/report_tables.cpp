@@ -44,6 +44,8 @@ report::TableBlock points_table(const Material& source, const char* file, const 
                                       table.text(row, "rays"),       number_in(table, row, "rms_px", 2)};
     for (const char* column : {"sigma_d_east", "sigma_d_north", "sigma_d_height"})
       if (checks) cells.push_back(number_in(table, row, column, 3));
+    // What too few photos show has no error, and must not pass for good.
+    if (table.number(row, "rays").value_or(0) < 2) cells[5] = "takes no part";
     out.rows.push_back(cells);
   }
   if (!accuracy.is_null()) {

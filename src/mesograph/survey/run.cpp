@@ -13,7 +13,6 @@ nlohmann::ordered_json run(Survey& survey, bool only_preview, Progress& progress
   // Photos that have not changed are only looked at; `made` then says whether the table did.
   Outcome admitted = admit(survey, {}, progress);
   admitted.summary = survey.store.stage("admit")->summary;
-  admitted.summary.erase("layout");
   add("admit", admitted);
   if (only_preview) {
     add("preview", preview(survey, progress));

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/sigma.hpp>
 #include <mesograph/survey/settings.hpp>
 
 namespace mesograph::survey {
@@ -14,19 +15,29 @@ class Table {
   Table(const std::filesystem::path& path, const toml::table& table, std::string name)
       : path_(path), table_(table), name_(std::move(name)) {}
 
-  void only(const std::vector<std::string>& known) const {
+  /// After all has been read: a key that nobody asked for is an error. What is known follows from what is read.
+  void done() const {
     for (const auto& [key, node] : table_) {
       const std::string word(key.str());
-      if (std::find(known.begin(), known.end(), word) != known.end()) continue;
-      const std::string near = nearest_word(word, known);
-      throw Error(
-          "{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
-          near.empty() ? fmt::format("known are {}", fmt::join(known, ", ")) : fmt::format("did you mean '{}'", near));
+      if (std::find(asked_.begin(), asked_.end(), word) != asked_.end()) continue;
+      const std::string near = nearest_word(word, asked_);
+      throw Error("{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
+                  near.empty() ? fmt::format("known are {}", fmt::join(asked_, ", "))
+                               : fmt::format("did you mean '{}'", near));
     }
   }
+  /// A key that was renamed: one sentence that says the new name.
+  void renamed(const char* old, const char* now) const {
+    if (table_.contains(old)) fail(old, fmt::format("is called {} now", now));
+  }
+  const toml::node* get(const char* key) const {
+    asked_.emplace_back(key);
+    return table_.get(key);
+  }
+  bool has(const char* key) const { return table_.contains(key); }
   template <typename T>
   void read(const char* key, T& value) const {
-    const toml::node* node = table_.get(key);
+    const toml::node* node = get(key);
     if (!node) return;
     const auto found = node->value<T>();
     if (!found) fail(key, "has the wrong type");
@@ -35,24 +46,30 @@ class Table {
   template <typename T>
   void read(const char* key, std::optional<T>& value) const {
     T inner{};
-    if (!table_.get(key)) return;
+    if (!get(key)) return;
     read(key, inner);
     value = inner;
   }
   void read_positive(const char* key, double& value) const {
     read(key, value);
-    if (!(value > 0)) fail(key, "must be greater than 0");
+    if (has(key) && !(value > 0)) fail(key, "must be greater than 0");
+  }
+  void read_sigma(const char* key, double& value, double least) const {
+    read_positive(key, value);
+    if (value < least) fail(key, fmt::format("must be {:f} or more; that holds what is fixed", least));
   }
   void read_pair(const char* key, double (&value)[2]) const {
     read_numbers(key, value, 2, "must be two numbers, as in [3.0, 5.0]");
-    for (const double number : value)
-      if (table_.get(key) && !(number > 0)) fail(key, "must hold numbers greater than 0");
+    for (const double number : value) {
+      if (has(key) && !(number > 0)) fail(key, "must hold numbers greater than 0");
+      if (number < least_sigma_m) fail(key, fmt::format("must hold {:f} or more; that holds what is fixed", least_sigma_m));
+    }
   }
   void read_vector(const char* key, Eigen::Vector3d& value) const {
     read_numbers(key, value.data(), 3, "must be three numbers, as in [0.10, -0.05, 0.30]");
   }
   void read_numbers(const char* key, double* values, std::size_t n, const char* words) const {
-    const toml::node* node = table_.get(key);
+    const toml::node* node = get(key);
     if (!node) return;
     const toml::array* array = node->as_array();
     if (!array || array->size() != n) fail(key, words);
@@ -64,7 +81,7 @@ class Table {
   }
   /// `known`: the words that may stand there; empty: any.
   void read_words(const char* key, std::vector<std::string>& words, const std::vector<std::string>& known) const {
-    const toml::node* node = table_.get(key);
+    const toml::node* node = get(key);
     if (!node) return;
     const toml::array* array = node->as_array();
     if (!array) fail(key, "must be a list of words");
@@ -86,36 +103,34 @@ class Table {
   const std::filesystem::path& path_;
   const toml::table& table_;
   std::string name_;
+  mutable std::vector<std::string> asked_;
 };
 
 void read_sorties(const std::filesystem::path& path, const toml::table& all, Settings& out) {
   for (const auto& [name, node] : all) {
     if (!node.is_table()) throw Error("{}: [sortie] holds one table a sortie, as in [sortie.north]", path.string());
     const Table table(path, *node.as_table(), "sortie." + std::string(name.str()));
-    table.only({"heights", "positions_crs", "own_cameras", "sigma_photo", "sigma_sortie", "lever_arm", "sigma_drift",
-                "sigma_attitude", "sigma_boresight"});
     SortieSettings& sortie = out.sorties[std::string(name.str())];
     table.read("heights", sortie.heights);
     if (sortie.heights != "ellipsoidal" && sortie.heights != "geoid" && sortie.heights != "unknown")
       table.fail("heights", "must be ellipsoidal, geoid or unknown");
     table.read("positions_crs", sortie.positions_crs);
+    sortie.positions_crs = geo::tidy_name(sortie.positions_crs);
     table.read("own_cameras", sortie.own_cameras);
     table.read_pair("sigma_photo", sortie.sigma_photo);
     table.read_pair("sigma_sortie", sortie.sigma_sortie);
     table.read_pair("sigma_drift", sortie.sigma_drift);
     table.read_vector("lever_arm", sortie.lever_arm);
-    if (node.as_table()->contains("sigma_attitude")) table.read_positive("sigma_attitude", sortie.sigma_attitude);
-    if (node.as_table()->contains("sigma_boresight")) table.read_positive("sigma_boresight", sortie.sigma_boresight);
+    table.read_sigma("sigma_attitude", sortie.sigma_attitude, least_sigma_deg);
+    table.read_sigma("sigma_boresight", sortie.sigma_boresight, least_sigma_deg);
+    table.done();
   }
 }
 
 void read_cameras(const std::filesystem::path& path, const toml::table& all, Settings& out) {
-  std::vector<std::string> known = {"readout_seconds", "fixed"};
-  known.insert(known.end(), camera::parameter_names.begin(), camera::parameter_names.end());
   for (const auto& [name, node] : all) {
     if (!node.is_table()) throw Error("{}: [camera] holds one table a camera, as in [camera.NAME]", path.string());
     const Table table(path, *node.as_table(), "camera." + std::string(name.str()));
-    table.only(known);
     CameraSettings& camera = out.cameras[std::string(name.str())];
     for (std::size_t k = 0; k < camera::parameter_count; ++k)
       table.read(camera::parameter_names[k], camera.interior[k]);
@@ -123,27 +138,13 @@ void read_cameras(const std::filesystem::path& path, const toml::table& all, Set
     table.read("readout_seconds", camera.readout_seconds);
     if (std::abs(camera.readout_seconds) >= 1) table.fail("readout_seconds", "must be less than a second");
     table.read("fixed", camera.fixed);
+    table.done();
   }
 }
 
 /// Names that people add come before those that are known.
 void read_metadata_names(const Table& table, photo::MetadataNames& names) {
-  const std::vector<std::pair<const char*, std::vector<std::string>*>> all = {
-      {"gimbal_yaw", &names.gimbal_yaw},
-      {"gimbal_pitch", &names.gimbal_pitch},
-      {"gimbal_roll", &names.gimbal_roll},
-      {"yaw", &names.yaw},
-      {"pitch", &names.pitch},
-      {"roll", &names.roll},
-      {"sigma_east", &names.sigma_east},
-      {"sigma_north", &names.sigma_north},
-      {"sigma_h", &names.sigma_h},
-      {"sigma_v", &names.sigma_v},
-      {"above_take_off", &names.above_take_off}};
-  std::vector<std::string> known;
-  for (const auto& [key, list] : all) known.emplace_back(key);
-  table.only(known);
-  for (const auto& [key, list] : all) {
+  for (const auto& [key, list] : names.fields()) {
     std::vector<std::string> more;
     table.read_words(key, more, {});
     list->insert(list->begin(), more.begin(), more.end());
@@ -162,6 +163,29 @@ const CameraSettings& Settings::camera(const std::string& camera_name) const {
   static const CameraSettings defaults;
   const auto found = cameras.find(camera_name);
   return found == cameras.end() ? defaults : found->second;
+}
+
+std::string Settings::sortie_words() const {
+  std::string out;
+  for (const auto& [sortie_name, s] : sorties)
+    out += fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {};", sortie_name, s.sigma_photo[0], s.sigma_photo[1],
+                       s.sigma_sortie[0], s.sigma_sortie[1], s.heights, s.lever_arm.x(), s.lever_arm.y(),
+                       s.lever_arm.z(), s.sigma_drift[0], s.sigma_drift[1], s.sigma_attitude, s.sigma_boresight);
+  return out;
+}
+
+std::string Settings::admission_words() const {
+  std::string out;
+  for (const auto& [sortie_name, s] : sorties)
+    out += fmt::format("{} {} {} {} {};", sortie_name, s.heights, s.positions_crs, s.own_cameras, s.sigma_photo[0]);
+  return out;
+}
+
+std::string Settings::metadata_words() const {
+  photo::MetadataNames names = metadata;
+  std::string out;
+  for (const auto& [key, list] : names.fields()) out += fmt::format("{} {};", key, fmt::join(*list, " "));
+  return out;
 }
 
 std::string Settings::camera_words() const {
@@ -185,44 +209,50 @@ Settings read_settings(const std::filesystem::path& path) {
     throw Error("{}:{}: is no TOML ({}); correct the line", path.string(), error.source().begin.line,
                 error.description());
   }
-  Table(path, root, "file")
-      .only({"schema", "survey", "sortie", "camera", "control", "tie", "adjust", "densify", "tolerance", "products",
-             "metadata"});
+  const Table file(path, root, "file");
+  file.get("schema");
   if (root["schema"].value_or(1) != 1)
     throw Error("{}: schema {} is newer than this program knows (1); update mesograph", path.string(),
                 root["schema"].value_or(0));
   Settings out;
   const auto section = [&](const char* name, const auto& read) {
-    const toml::node* node = root.get(name);
+    const toml::node* node = file.get(name);
     if (!node) return;
     if (!node->is_table()) throw Error("{}: {} must be a table, as in [{}]", path.string(), name, name);
-    read(Table(path, *node->as_table(), name), *node->as_table());
+    const Table table(path, *node->as_table(), name);
+    read(table);
+    table.done();
   };
-  section("survey", [&](const Table& t, const toml::table&) {
-    t.only({"name", "crs", "heights", "geoid"});
+  // Of tables whose keys are names of people's.
+  const auto named_tables = [&](const char* name, const auto& read) {
+    const toml::node* node = file.get(name);
+    if (!node) return;
+    if (!node->is_table()) throw Error("{}: {} must hold tables, as in [{}.NAME]", path.string(), name, name);
+    read(path, *node->as_table(), out);
+  };
+  section("survey", [&](const Table& t) {
     t.read("name", out.name);
     t.read("crs", out.crs.crs);
+    out.crs.crs = geo::tidy_name(out.crs.crs);
     t.read("heights", out.crs.heights);
     t.read("geoid", out.crs.geoid);
   });
   if (out.crs.crs.empty()) throw Error("{}: [survey] crs is missing; write crs = \"EPSG:n+m\"", path.string());
-  section("sortie", [&](const Table&, const toml::table& all) { read_sorties(path, all, out); });
-  section("camera", [&](const Table&, const toml::table& all) { read_cameras(path, all, out); });
-  section("control", [&](const Table& t, const toml::table&) {
-    t.only({"sigma_h", "sigma_v", "sigma_px", "targets"});
+  named_tables("sortie", read_sorties);
+  named_tables("camera", read_cameras);
+  section("control", [&](const Table& t) {
     t.read_words("targets", out.control_targets, {"checker", "cross", "disc", "ring"});
-    t.read_positive("sigma_h", out.control_sigma_h);
-    t.read_positive("sigma_v", out.control_sigma_v);
-    t.read_positive("sigma_px", out.sighting_sigma_px);
+    t.read_sigma("sigma_h", out.control_sigma_h, least_sigma_m);
+    t.read_sigma("sigma_v", out.control_sigma_v, least_sigma_m);
+    t.read_sigma("sigma_px", out.sighting_sigma_px, least_sigma_px);
   });
-  section("tie", [&](const Table& t, const toml::table&) {
-    t.only({"limit", "sigma_px"});
-    t.read("limit", out.tie_limit);
-    if (out.tie_limit < 100) t.fail("limit", "must be 100 or more");
-    t.read_positive("sigma_px", out.tie_sigma_px);
+  section("tie", [&](const Table& t) {
+    t.renamed("limit", "keypoints");
+    t.read("keypoints", out.tie_keypoints);
+    if (out.tie_keypoints < 100) t.fail("keypoints", "must be 100 or more");
+    t.read_sigma("sigma_px", out.tie_sigma_px, least_sigma_px);
   });
-  section("adjust", [&](const Table& t, const toml::table&) {
-    t.only({"free", "sightings", "weights"});
+  section("adjust", [&](const Table& t) {
     t.read("weights", out.adjust_weights);
     if (out.adjust_weights != "given" && out.adjust_weights != "estimate" && out.adjust_weights != "estimate all")
       t.fail("weights", "must be given, estimate or estimate all");
@@ -232,8 +262,7 @@ Settings read_settings(const std::filesystem::path& path) {
     out.adjust_found = sightings == "found";
     t.read_words("free", out.adjust_free, {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2", "b1", "b2"});
   });
-  section("densify", [&](const Table& t, const toml::table&) {
-    t.only({"spacing", "level", "min_views", "max_sigma"});
+  section("densify", [&](const Table& t) {
     t.read("spacing", out.densify_spacing);
     t.read("level", out.densify_level);
     t.read("min_views", out.densify_min_views);
@@ -243,16 +272,16 @@ Settings read_settings(const std::filesystem::path& path) {
     if (out.densify_level && (*out.densify_level < 0 || *out.densify_level > 2)) t.fail("level", "must be 0, 1 or 2");
     if (out.densify_min_views < 2) t.fail("min_views", "must be 2 or more");
   });
-  section("tolerance", [&](const Table& t, const toml::table& table) {
-    const std::vector<std::string> known = {"check_rmse_h", "check_rmse_v", "image_rms_px", "oriented_share"};
-    t.only(known);
-    for (const std::string& key : known)
-      if (table.contains(key)) t.read_positive(key.c_str(), out.tolerance[key]);
+  section("tolerance", [&](const Table& t) {
+    for (const char* key : {"check_rmse_h", "check_rmse_v", "image_rms_px", "oriented_share"}) {
+      double value = nan;
+      t.read_positive(key, value);
+      if (std::isfinite(value)) out.tolerance[key] = value;
+    }
   });
-  section("products", [&](const Table& t, const toml::table&) {
-    t.only({"want"}), t.read_words("want", out.want, {"report", "cloud"});
-  });
-  section("metadata", [&](const Table& t, const toml::table&) { read_metadata_names(t, out.metadata); });
+  section("products", [&](const Table& t) { t.read_words("want", out.want, {"report", "cloud"}); });
+  section("metadata", [&](const Table& t) { read_metadata_names(t, out.metadata); });
+  file.done();
   return out;
 }
 

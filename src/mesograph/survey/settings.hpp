@@ -48,7 +48,7 @@ struct Settings {
   double control_sigma_h = 0.02, control_sigma_v = 0.03;  ///< m, where control.csv gives none
   double sighting_sigma_px = 0.5;                         ///< where sightings.csv gives none
   std::vector<std::string> control_targets;               ///< kinds that were laid out; empty: any
-  int tie_limit = 8000;
+  int tie_keypoints = 8000;               ///< most of a photo
   double tie_sigma_px = 0.5;
   std::vector<std::string> adjust_free = {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"};
   std::string adjust_weights = "given";   ///< "given", "estimate" (ties and sightings) or "estimate all"
@@ -65,8 +65,12 @@ struct Settings {
   bool wants(const std::string& product) const { return std::find(want.begin(), want.end(), product) != want.end(); }
   const SortieSettings& sortie(const std::string& name) const;
   const CameraSettings& camera(const std::string& name) const;
-  /// All that [camera.NAME] tables say, for fingerprints.
+  /// For fingerprints: all that [camera.NAME] tables say; what [sortie.NAME] tables say of observations; what they say
+  /// of how photos are admitted; the names of metadata.
   std::string camera_words() const;
+  std::string sortie_words() const;
+  std::string admission_words() const;
+  std::string metadata_words() const;
 };
 
 /// Reads survey.toml (schema 1). Throws Error with the line where a key is unknown (naming the nearest known one), a

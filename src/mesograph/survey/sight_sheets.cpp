@@ -17,16 +17,16 @@ namespace {
 
 constexpr int half = 19;  // of a chip, photo pixels: a target of 30 with ground around it
 
-report::Colour frame_of(SightingState state) {
+report::ChipFrame frame_of(SightingState state) {
   switch (state) {
     case SightingState::confirmed:
-      return {0.15, 0.55, 0.30};
+      return report::ChipFrame::full_with_tick;
     case SightingState::found:
-      return report::check_colour;
+      return report::ChipFrame::dashed;
     case SightingState::rejected:
-      return report::control_colour;
+      return report::ChipFrame::struck_through;
     default:
-      return report::faint;
+      return report::ChipFrame::dotted;
   }
 }
 
@@ -39,9 +39,12 @@ photo::Rgb cut(const photo::Rgb& image, int left, int top, int width) {
   return out;
 }
 
-/// Names of points as names of files.
+/// Names of points as names of files, which have 255 bytes at most, ".png.part" among them.
 std::string sheet_name(std::string point) {
   std::replace(point.begin(), point.end(), '/', '@');
+  constexpr std::size_t longest = 200;
+  if (point.size() > longest) point = "point " + hash_bytes(point).substr(0, 16);
+  if (point == "." || point == "..") point += '@';
   return point + ".png";
 }
 
@@ -137,7 +140,7 @@ void remove_stale(const fs::path& folder, const std::map<std::string, report::Si
 
 }  // namespace
 
-void draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
+std::vector<fs::path> draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
                  const std::map<std::string, std::string>& roles, const FoundSightings& result, Progress& progress,
                  std::size_t most) {
   Drawings drawings = lay_out(survey, all, roles, result, most);
@@ -154,7 +157,7 @@ void draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
   parallel_for(photos.size(), [&](std::size_t i) {
     progress.check();
     try {
-      cut_chips(photo::read_rgb(photos[i]->path), drawings.of_photo.at(photos[i]->image));
+      cut_chips(photo::read_rgb(photos[i]->path, 0, photos[i]->tone), drawings.of_photo.at(photos[i]->image));
     } catch (const Error&) {
       // The search has told of a photo that cannot be read; its chips stay empty.
     }
@@ -164,11 +167,15 @@ void draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
   for (const auto& [point, sheet] : drawings.sheets) list.emplace_back(point, &sheet);
   const fs::path folder = survey.results() / "sheets";
   parallel_for(list.size(), [&](std::size_t i) {
+    progress.check();
     write_file(folder / sheet_name(list[i].first), report::sighting_sheet(*list[i].second));
     progress.advance();
   });
   remove_stale(folder, drawings.sheets);
-  write_file(survey.results() / "sight.html", report::sight_page(drawings.page));
+  std::vector<fs::path> out = {survey.results() / "sight.html"};
+  write_file(out[0], report::sight_page(drawings.page));
+  for (const auto& [point, sheet] : list) out.push_back(folder / sheet_name(point));
+  return out;
 }
 
 }  // namespace mesograph::survey

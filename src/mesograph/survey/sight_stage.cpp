@@ -6,6 +6,7 @@
 #include <mesograph/survey/photo_table.hpp>
 #include <mesograph/survey/sight_sheets.hpp>
 #include <mesograph/survey/stages.hpp>
+#include <mesograph/survey/status.hpp>
 #include <set>
 
 namespace mesograph::survey {
@@ -182,38 +183,69 @@ std::string sight_fingerprint(const Survey& survey) {
                       survey.crs.wkt});
 }
 
+namespace {
+
+/// The last predictions, made with or without looking, where nothing that they follow from has changed.
+std::optional<Store::Stage> last_predictions(const Survey& survey, const std::string& print) {
+  for (const char* name : {"sight", "sight_predicted"})
+    if (const auto stage = survey.store.stage(name); stage && stage->fingerprint == print) return stage;
+  return std::nullopt;
+}
+
+/// What people say in this call, kept once all of it is known to make sense.
+std::vector<Sighting> take_what_people_say(const Survey& survey, const SightOptions& options,
+                                           const std::vector<Sighting>& found, Progress& progress) {
+  const fs::path file = survey.inputs() / "sightings.csv";
+  std::vector<Sighting> out = merged_sightings(file, {});
+  if (!options.import_file.empty()) import_sightings(survey, options.import_file, options.natural, out, progress);
+  judge(options.confirm, SightingState::confirmed, found, out);
+  judge(options.reject, SightingState::rejected, found, out);
+  if (!out.empty() && (!fs::exists(file) || read_file(file) != sightings_text(out))) write_file(file, sightings_text(out));
+  return out;
+}
+
+}  // namespace
+
 Outcome sight(Survey& survey, const SightOptions& options, Progress& progress) {
   const fs::path by_people_file = survey.inputs() / "sightings.csv", found_path = survey.store.folder() / "found.csv";
-  std::vector<Sighting> by_people = merged_sightings(by_people_file, {});
-  if (!options.import_file.empty()) import_sightings(survey, options.import_file, options.natural, by_people, progress);
+  check_control(survey);
   std::vector<Sighting> found;
   if (fs::exists(found_path)) found = read_sightings(found_path);
-  judge(options.confirm, SightingState::confirmed, found, by_people);
-  judge(options.reject, SightingState::rejected, found, by_people);
-  if (!by_people.empty()) write_file(by_people_file, sightings_text(by_people));
+  const std::vector<Sighting> by_people = take_what_people_say(survey, options, found, progress);
   if (by_people.empty() && stored_control(survey.inputs()).empty() && ends_of_bars(survey).empty())
     throw Error("{}: has no control points to sight; run mesograph control FILE first", survey.folder.string());
   const fs::path table = survey.results() / "sightings.csv";
   const std::string print = sight_fingerprint(survey);
-  if (const auto stage = survey.store.stage("sight"); stage && stage->fingerprint == print && fs::exists(table) &&
-                                                      fs::exists(found_path) &&
-                                                      fs::exists(survey.results() / "sight.html"))
-    return {stage->summary, false};
+  // To read a list, what is there will do.
+  if (options.only_list)
+    if (const auto stage = last_predictions(survey, print)) return standing(survey, "sight", *stage);
+  const bool find = options.find && !options.only_list;
+  if (const auto stage = survey.store.current("sight", print); stage && fs::exists(found_path))
+    return standing(survey, "sight", *stage);
   FoundSightings result;
   if (auto named = oriented_block(survey, progress)) try {
-      result = find_sightings(survey, std::move(*named), options.find, progress);
+      result = find_sightings(survey, std::move(*named), find, progress);
     } catch (const Error& reason) {  // no datum yet: sightings by hand are what is needed, and taken
       progress.say(fmt::format("nothing is predicted: {}", reason.what()));
     }
   for (const std::string& note : result.notes) progress.say(note);
-  write_file(found_path, sightings_text(result.found));
+  // Without looking, what was found before stands.
+  if (find) write_file(found_path, sightings_text(result.found));
   const std::vector<Sighting> all = all_sightings(merged_sightings(by_people_file, found_path), result);
   write_file(table, sightings_text(all));
-  draw_sheets(survey, all, roles_of(survey), result, progress);
+  const std::vector<fs::path> drawn = draw_sheets(survey, all, roles_of(survey), result, progress);
   Outcome out;
+  out.behind = behind(survey, "sight");
   out.summary = summary_of(all, result);
   // Without a block, or without looking, the stage is not done.
-  if (options.find && survey.store.stage("orient")) survey.store.finish("sight", {print, out.summary});
+  if (!survey.store.stage("orient")) return out;
+  if (!find) {
+    survey.store.finish("sight_predicted", {print, out.summary});
+    return out;
+  }
+  std::vector<fs::path> written = drawn;
+  written.push_back(table);
+  survey.store.finish("sight", {print, out.summary}, written);
   return out;
 }
 

@@ -67,7 +67,7 @@ std::vector<Rgb8> colours_of(const PhotoTable& photos, const NamedBlock& named, 
     constexpr int halvings = 3;  // JPEG gives an eighth of the size for nearly nothing
     photo::Rgb picture;
     try {
-      picture = photo::read_rgb(kept[s]->path, halvings);
+      picture = photo::read_rgb(kept[s]->path, halvings, kept[s]->tone);
     } catch (const Error&) {
       return;  // a photo that was moved since: its points keep the colour of their height
     }
@@ -82,12 +82,8 @@ std::vector<Rgb8> colours_of(const PhotoTable& photos, const NamedBlock& named, 
 
 }  // namespace
 
-bool block_is_drawn(const Survey& survey) {
-  return std::filesystem::exists(survey.results() / "sparse.las") &&
-         std::filesystem::exists(survey.results() / "figures" / "block.png");
-}
-
-void draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock& named, Progress& progress) {
+std::vector<std::filesystem::path> draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock& named,
+                                              Progress& progress) {
   const std::vector<Rgb8> colours = colours_of(photos, named, progress);
   std::optional<geo::Frame> frame;
   if (!named.free) frame.emplace(survey.crs, named.origin);
@@ -108,8 +104,10 @@ void draw_block(const Survey& survey, const PhotoTable& photos, const NamedBlock
     points.push_back({place(point.X), colours[p], static_cast<std::uint8_t>(std::min<std::ptrdiff_t>(rays, 255))});
     picture.points.push_back({drawn(points.back().X), colours[p]});
   }
-  cloud::write_cloud(survey.results() / "sparse.las", points, named.free ? free_wkt : survey.crs.wkt);
-  write_file(survey.results() / "figures" / "block.png", report::block_figure(picture));
+  const std::filesystem::path cloud = survey.results() / "sparse.las", drawing = survey.results() / "figures" / "block.png";
+  cloud::write_cloud(cloud, points, named.free ? free_wkt : survey.crs.wkt);
+  write_file(drawing, report::block_figure(picture));
+  return {cloud, drawing};
 }
 
 }  // namespace mesograph::survey

@@ -12,6 +12,10 @@ std::string orient_fingerprint(const Survey& survey);
 /// tie() and orient() at reduced resolution, in store/preview and results/preview: to see whether a flight is complete.
 Outcome preview(Survey& survey, Progress& progress);
 
+/// Tests the control that the survey holds against its photos: settings may have changed since it was taken. Throws Error
+/// as control() does where it cannot be right; not where it was taken as it is, in the same system.
+void check_control(const Survey& survey);
+
 struct ControlOptions {
   std::filesystem::path file;                       ///< empty: only changes of roles and sigmas
   control::ControlFileOptions reading;              ///< columns and units of the file
@@ -37,7 +41,8 @@ struct SightOptions {
   std::filesystem::path import_file;
   std::vector<std::string> confirm, reject;  ///< POINT or POINT:GLOB of images
   bool natural = false;                      ///< points of the imported file that are not in the control are tie points
-  bool find = true;                          ///< false: predicts only
+  bool find = true;                          ///< false: predicts only; what was found before stands
+  bool only_list = false;  ///< the predictions are wanted and nothing else: the last ones, where they still hold
 };
 /// Predicts where every surveyed point should show, finds targets there, imports and judges sightings; draws sheets.
 /// What people said stands in inputs/sightings.csv, what was found in store/found.csv, all of it in results.
@@ -72,6 +77,7 @@ struct DensifyStageOptions {
   double disk = nan;                ///< bytes that depth maps may fill at a time; NaN: all are kept
   bool test_patch = false;          ///< a small region in the middle first, with time and size foretold for the whole
   bool force = false;               ///< goes on with an adjustment that is out of date
+  bool sweep = false;               ///< removes depth maps and points of other levels, regions, sorties, adjustments
 };
 /// Dense cloud of the adjusted block as LAS; of a block that was never adjusted, but that a listing orients, with its
 /// stations and cameras as they are.

@@ -6,18 +6,25 @@
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <optional>
+#include <set>
 #include <string>
 #include <type_traits>
 #include <vector>
 
 namespace mesograph::survey {
 
+/// What a command wants of a survey: to change it, which one process does at a time, or to look at it, which any number
+/// may do meanwhile.
+enum class Access { change, look };
+
 /// What follows from photos, survey.toml and inputs/: a small SQLite register and one file per heavy item. Safe to
-/// delete as a whole. One process at a time: the lock dies with its process.
+/// delete as a whole. One process changes it at a time: the lock dies with its process. Others look at the last state
+/// that was complete.
 class Store {
  public:
-  /// Opens or makes `folder`. Throws Error where another process holds it or a newer program wrote it.
-  explicit Store(std::filesystem::path folder);
+  /// Opens `folder`, made where it is missing and may be changed. Throws Error where another process holds it, a newer
+  /// program wrote it, it is damaged, or the disk is full: each said as what it is.
+  explicit Store(std::filesystem::path folder, Access access = Access::change);
   ~Store();
   Store(const Store&) = delete;
   Store& operator=(const Store&) = delete;
@@ -28,15 +35,24 @@ class Store {
     nlohmann::ordered_json summary;
   };
   std::optional<Stage> stage(const std::string& name) const;
-  /// Records a stage as the last step of finishing it: its item files must stand already. Adds to the summary how long
-  /// it took, since the store was opened or the last stage finished (`stage_seconds`).
-  void finish(const std::string& name, const Stage& stage);
+  /// Records a stage as the last step of finishing it: its item files must stand already, and the files that people take
+  /// away, `outputs`, whose content is remembered. Adds to the summary how long it took, since the store was opened or
+  /// the last stage finished (`stage_seconds`).
+  void finish(const std::string& name, const Stage& stage, const std::vector<std::filesystem::path>& outputs = {});
+
+  /// Files that a stage wrote for people to take away.
+  std::vector<std::filesystem::path> outputs(const std::string& name) const;
+  /// What became of them, in words, of the first that is gone or is no longer as it was written ("results/cloud.las has
+  /// been changed"); empty where all stand. Reads a file whose size is as it was and whose time is not.
+  std::string changed_output(const std::string& name) const;
+  /// The stage, where it was made from this and all that it wrote still stands; nothing otherwise.
+  std::optional<Stage> current(const std::string& name, const std::string& fingerprint) const;
 
   /// File of an item of `kind`; the fingerprint is part of its name, so that an item out of date is never taken. A
-  /// slash in `name` ("sortie/name") becomes '@'.
+  /// slash in `name` ("sortie/name") becomes '@'; names too long for a file are cut, and told apart by their hash.
   std::filesystem::path item(const std::string& kind, const std::string& name, const std::string& fingerprint) const;
-  /// Removes the files of a kind except those made from one of `keep` fingerprints.
-  void sweep(const std::string& kind, const std::string& keep_fingerprint) const;
+  /// Removes the files of a kind that are not among `keep`.
+  void sweep(const std::string& kind, const std::set<std::filesystem::path>& keep) const;
 
   const std::filesystem::path& folder() const { return folder_; }
 
@@ -45,6 +61,7 @@ class Store {
   std::filesystem::path folder_;
   int lock_ = -1;
   std::unique_ptr<Register> register_;
+  std::filesystem::path site() const;
 };
 
 /// Binary file of a JSON value (MessagePack): written in one step, read back the same. Throws Error where it is
@@ -75,5 +92,16 @@ std::vector<T> values_of(const nlohmann::json& json) {
 
 /// Content hash of a file, empty where there is none: what a fingerprint says of an optional input.
 std::string hash_or_empty(const std::filesystem::path& path);
+
+/// Size and time of last change of a file: while both are as they were, its content is taken to be.
+struct FileMark {
+  std::int64_t bytes = -1, time = 0;  ///< -1: no file; nanoseconds
+  bool operator==(const FileMark&) const = default;
+};
+FileMark mark_of(const std::filesystem::path& path);
+
+/// A failure of the register, in words that say whose fault it is: a full or write-protected disk is no damage, and
+/// nothing is to be deleted because of it. `code`: primary result code of SQLite.
+std::string words_of_register_failure(const std::filesystem::path& file, int code, const std::string& what);
 
 }  // namespace mesograph::survey

@@ -18,11 +18,11 @@ fs::path checked(const fs::path& folder) {
 
 }  // namespace
 
-Survey::Survey(const fs::path& where)
+Survey::Survey(const fs::path& where, Access access)
     : folder(checked(where)),
       settings(read_settings(folder / "survey.toml")),
       crs(geo::resolve(settings.crs)),
-      store(folder / "store") {}
+      store(folder / "store", access) {}
 
 Survey::Survey(const Survey& whole, const fs::path& store_folder)
     : folder(whole.folder), settings(whole.settings), crs(whole.crs), store(store_folder) {}
@@ -32,13 +32,18 @@ std::unique_ptr<Survey> Survey::preview_of(const Survey& whole) {
   if (!admitted) throw Error("{}: no photos yet; run mesograph admit first", whole.folder.string());
   std::unique_ptr<Survey> out(new Survey(whole, whole.store.folder() / "preview"));
   out->preview = true;
-  out->settings.tie_limit = std::min(out->settings.tie_limit, 1500);
+  out->settings.tie_keypoints = std::min(out->settings.tie_keypoints, 1500);
   write_packed(out->store.folder() / "photos", read_packed(whole.store.folder() / "photos"));
   out->store.finish("admit", *admitted);
   return out;
 }
 
-void create(const fs::path& folder, std::string name, const geo::CrsRequest& crs) {
+std::string Photo::content() const {
+  return tone == photo::Tone() ? hash : fmt::format("{} {} {}", hash, tone.low, tone.high);
+}
+
+void create(const fs::path& folder, std::string name, geo::CrsRequest crs) {
+  crs.crs = geo::tidy_name(crs.crs);
   if (fs::exists(folder / "survey.toml"))
     throw Error("{}: holds a survey already; name another folder", folder.string());
   geo::resolve(crs);

@@ -4,12 +4,14 @@
 #include <memory>
 #include <mesograph/base/progress.hpp>
 #include <mesograph/geo/frame.hpp>
+#include <mesograph/photo/image.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
 #include <mesograph/survey/inputs.hpp>
 #include <mesograph/survey/settings.hpp>
 #include <mesograph/survey/store.hpp>
 #include <nlohmann/json.hpp>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -21,7 +23,10 @@ struct Photo {
   std::string sortie;
   std::filesystem::path path;  ///< empty: without pixels, from a listing
   std::string hash;
+  FileMark mark;  ///< of the file when its hash was taken
   int width = 0, height = 0;
+  std::optional<photo::Tone> levels;  ///< of a photo of 16 bits: its own range
+  photo::Tone tone;                   ///< how its pixels become eight bits: one law for a sortie
   photo::Metadata metadata;
   std::string camera;  ///< name of its camera
   photo::Quality quality;
@@ -32,6 +37,9 @@ struct Photo {
   bool datum_named = false;             ///< somebody said which datum the position is in
   std::string screened_out;             ///< reason; empty: takes part
   double value = nan;                   ///< the figure behind the reason
+
+  /// What its pixels are, for fingerprints of what is made from them.
+  std::string content() const;
 };
 
 /// A camera as the photos introduce it.
@@ -49,8 +57,8 @@ struct Survey {
   geo::Crs crs;
   Store store;
 
-  /// Throws Error where the folder is no survey, survey.toml is wrong, or another command is at work.
-  explicit Survey(const std::filesystem::path& folder);
+  /// Throws Error where the folder is no survey, survey.toml is wrong, or, to change it, another command is at work.
+  explicit Survey(const std::filesystem::path& folder, Access access = Access::change);
   /// The same survey for a look before the long run: smaller photos, fewer keypoints, and a store and results of its
   /// own (store/preview, results/preview), so that nothing of it can be taken for the real thing.
   static std::unique_ptr<Survey> preview_of(const Survey& whole);
@@ -67,11 +75,12 @@ struct Survey {
 struct Outcome {
   nlohmann::ordered_json summary;
   bool made = true;
+  std::string behind;  ///< why what it rests on is not current ("tie is out of date: ..."); empty: it is
 };
 
 /// Makes DIR with survey.toml, inputs/ and results/. Throws Error where the CRS is not usable (see geo::resolve) or the
 /// folder holds a survey.
-void create(const std::filesystem::path& folder, std::string name, const geo::CrsRequest& crs);
+void create(const std::filesystem::path& folder, std::string name, geo::CrsRequest crs);
 
 /// Hash that tells versions of a stage apart: its name with algorithm number, and everything it depends on.
 std::string fingerprint(const std::vector<std::string>& parts);

@@ -3,6 +3,8 @@
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/sigma.hpp>
+#include <mesograph/survey/status.hpp>
 #include <mesograph/survey/tie.hpp>
 #include <mesograph/survey/tie_figures.hpp>
 #include <mesograph/survey/tie_items.hpp>
@@ -21,15 +23,8 @@ using Json = nlohmann::json;
 
 fs::path imported_ties(const Survey& survey) { return survey.inputs() / "ties.csv"; }
 
-int limit_of(const Survey& survey, const TieOptions& options) {
-  return options.limit.value_or(survey.settings.tie_limit);
-}
-
-/// Removes items that no longer belong to anything.
-void sweep(const fs::path& folder, const std::set<fs::path>& keep) {
-  std::error_code missing;
-  for (const auto& entry : fs::directory_iterator(folder, missing))
-    if (!keep.count(entry.path())) fs::remove(entry.path(), missing);
+int keypoints_of(const Survey& survey, const TieOptions& options) {
+  return options.keypoints.value_or(survey.settings.tie_keypoints);
 }
 
 /// Number of the photo that a column of a table names; rows of one photo stand together as a rule.
@@ -62,7 +57,15 @@ struct ForeignKeypoints {
   std::vector<std::vector<Eigen::Vector2d>> x;
 };
 
-ForeignKeypoints read_foreign_keypoints(const fs::path& file, const std::map<std::string, int>& number) {
+/// Throws Error where an image point lies outside its photo.
+void check_inside(const std::string& where, const std::string& what, const Eigen::Vector2d& x, const Photo& photo) {
+  if (!(x.x() >= 0 && x.y() >= 0 && x.x() <= photo.width && x.y() <= photo.height))
+    throw Error("{}: {} lies outside '{}' ({} x {} pixels, origin at the top left corner); correct it", where, what,
+                photo.image, photo.width, photo.height);
+}
+
+ForeignKeypoints read_foreign_keypoints(const fs::path& file, const std::vector<const Photo*>& photos,
+                                        const std::map<std::string, int>& number) {
   CsvReader table(file, {"image", "id", "x", "y"});
   PhotoColumn image(table, "image", number);
   const std::size_t id = *table.column("id"), x = *table.column("x"), y = *table.column("y");
@@ -72,6 +75,7 @@ ForeignKeypoints read_foreign_keypoints(const fs::path& file, const std::map<std
     const int photo = image.photo();
     if (photo < 0) continue;
     const Eigen::Vector2d place(table.required_number(x), table.required_number(y));
+    check_inside(table.where(), fmt::format("keypoint '{}'", table.text(id)), place, *photos[photo]);
     std::vector<Eigen::Vector2d>& places = out.x[photo];
     if (places.empty() || places.back() != place)
       places.push_back(place);  // several directions at one place are one ray
@@ -112,7 +116,7 @@ std::vector<match::PairMatches> read_foreign_matches(const fs::path& file, const
 std::string joined(const fs::path& folder, const PhotoTable& table) {
   const std::vector<const Photo*> photos = table.kept();
   const auto number = numbers_of(photos);
-  ForeignKeypoints keypoints = read_foreign_keypoints(folder / "keypoints.csv", number);
+  ForeignKeypoints keypoints = read_foreign_keypoints(folder / "keypoints.csv", photos, number);
   const auto list = read_foreign_matches(folder / "matches.csv", number, keypoints);
   keypoints.index.clear();
   const std::vector<std::vector<Eigen::Vector2d>>& x = keypoints.x;
@@ -129,19 +133,9 @@ std::string joined(const fs::path& folder, const PhotoTable& table) {
   return text;
 }
 
-void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& source) {
-  if (!fs::exists(source))
-    throw Error("{}: does not exist; name a ties.csv, or a folder with keypoints.csv and matches.csv", source.string());
-  if (fs::is_directory(source)) {
-    write_file(imported_ties(survey), joined(source, table));
-    return;
-  }
-  CsvReader(source, {"image", "point", "x", "y"});
-  write_file(imported_ties(survey), read_file(source));
-}
-
-void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, Progress& progress) {
-  CsvReader csv(imported_ties(survey), {"image", "point", "x", "y"});
+/// Points of a file of ties that two photos of the survey see. Throws Error where a row is wrong, or none is left.
+void add_ties_of(const fs::path& file, const PhotoTable& table, TieTable& out, Progress& progress) {
+  CsvReader csv(file, {"image", "point", "x", "y"});
   const std::vector<const Photo*> kept = table.kept();
   const auto number = numbers_of(kept);
   PhotoColumn image(csv, "image", number);
@@ -163,9 +157,8 @@ void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, 
     const Photo& seen_in = *kept[static_cast<std::size_t>(photo)];
     if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == photo; }))
       throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(), name, seen_in.image);
-    if (!(ray.x.x() >= 0 && ray.x.y() >= 0 && ray.x.x() <= seen_in.width && ray.x.y() <= seen_in.height))
-      throw Error("{}: tie point '{}' lies outside '{}' ({} x {} pixels, origin at the top left corner); correct it",
-                  csv.where(), name, seen_in.image, seen_in.width, seen_in.height);
+    check_inside(csv.where(), fmt::format("tie point '{}'", name), ray.x, seen_in);
+    check_sigma(ray.sigma, least_sigma_px, "px", csv.where(), fmt::format("tie point '{}'", name));
     point.rays.push_back(ray);
   }
   std::size_t added = 0;
@@ -173,8 +166,24 @@ void add_imported(const Survey& survey, const PhotoTable& table, TieTable& out, 
     if (point.rays.size() >= 2) out.points.push_back(std::move(point)), ++added;
   if (skipped) progress.say(fmt::format("ties.csv: {} rows name photos that take no part", skipped));
   if (added == 0)
-    throw Error("{}: no tie point is seen in two photos of this survey; check the image names",
-                imported_ties(survey).string());
+    throw Error("{}: no tie point is seen in two photos of this survey; check the image names", file.string());
+}
+
+/// Takes ties from elsewhere into inputs/, once all of their rows are known to be right.
+void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& source) {
+  if (!fs::exists(source))
+    throw Error("{}: does not exist; name a ties.csv, or a folder with keypoints.csv and matches.csv", source.string());
+  if (fs::is_directory(source)) {
+    const std::string text = joined(source, table);
+    if (text.find('\n') + 1 == text.size())
+      throw Error("{}: no match is between two photos of this survey; check the image names", source.string());
+    write_file(imported_ties(survey), text);
+    return;
+  }
+  TieTable trial;
+  Progress quiet;
+  add_ties_of(source, table, trial, quiet);
+  write_file(imported_ties(survey), read_file(source));
 }
 
 void save(const Survey& survey, const TieTable& ties) {
@@ -220,7 +229,7 @@ struct Matching {
 /// Finds keypoints, plans pairs, matches and verifies them; a pair that the photos around contradict is taken out.
 Matching match_survey(const Survey& survey, const PhotoTable& table, const TieOptions& options, Progress& progress) {
   const std::vector<const Photo*> photos = table.kept();
-  const int limit = limit_of(survey, options);
+  const int limit = keypoints_of(survey, options);
   find_keypoints(survey, photos, limit, progress);
   const match::Pairs planned = plan(survey, table, options.pairs, limit, progress);
   const std::vector<MatchItem> items = match_items(survey, table, planned, limit);
@@ -256,8 +265,8 @@ Matching match_survey(const Survey& survey, const PhotoTable& table, const TieOp
     if (before[p] && out.pairs[p].matches.empty())
       dropped.push_back({photos[out.pairs[p].a]->image, photos[out.pairs[p].b]->image});
   write_packed(survey.store.folder() / "pairs", {{"items", files}, {"dropped", dropped}});
-  sweep(survey.store.folder() / "keypoints", used);
-  sweep(survey.store.folder() / "matches", used);
+  survey.store.sweep("keypoints", used);
+  survey.store.sweep("matches", used);
   return out;
 }
 
@@ -308,7 +317,7 @@ void say_untied(const TieTable& ties, Progress& progress) {
 
 std::string tie_fingerprint(const Survey& survey, const TieOptions& options) {
   const fs::path imported = imported_ties(survey);
-  return fingerprint({tie_version, photos_fingerprint(survey), std::to_string(limit_of(survey, options)), options.pairs,
+  return fingerprint({tie_version, photos_fingerprint(survey), std::to_string(keypoints_of(survey, options)), options.pairs,
                       hash_or_empty(imported)});
 }
 
@@ -316,19 +325,18 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
   static const std::set<std::string> known = {"positions", "all", "similar", "none"};
   if (!known.count(options.pairs))
     throw Error("tie: --pairs {} is unknown; write positions or all, similar or none", options.pairs);
-  if (limit_of(survey, options) < 100) throw Error("tie: --limit must be 100 or more");
+  if (keypoints_of(survey, options) < 100) throw Error("tie: --keypoints must be 100 or more");
   const PhotoTable table = load_photos(survey);
   if (!options.import_path.empty()) keep_import(survey, table, options.import_path);
   const std::string print = tie_fingerprint(survey, options);
-  if (const auto stage = survey.store.stage("tie"); stage && stage->fingerprint == print)
-    return {stage->summary, false};
+  if (const auto stage = survey.store.current("tie", print)) return standing(survey, "tie", *stage);
   const std::vector<const Photo*> photos = table.kept();
   TieTable ties;
   for (const Photo* p : photos) ties.images.push_back(p->image);
   const bool imported = fs::exists(imported_ties(survey));
   const auto blind = std::find_if(photos.begin(), photos.end(), [](const Photo* p) { return p->path.empty(); });
   const bool matching = options.pairs != "none" && (blind == photos.end() || !imported);
-  if (imported) add_imported(survey, table, ties, progress);
+  if (imported) add_ties_of(imported_ties(survey), table, ties, progress);
   const std::size_t by_hand = ties.points.size();
   Matching matched;
   if (matching) {
@@ -349,7 +357,7 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
   choose(table, by_hand, ties);
   save(survey, ties);
   say_untied(ties, progress);
-  draw_ties(survey, table, ties);
+  const std::vector<fs::path> figures = draw_ties(survey, table, ties);
   std::size_t keypoint_count = 0, rays = 0;
   for (const keypoint::Keypoints& k : matched.keys) keypoint_count += k.points.size();
   for (const TieTable::Point& p : ties.points) rays += p.rays.size();
@@ -361,11 +369,11 @@ Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
                  {"tie_points", ties.points.size()},
                  {"tie_points_chosen", std::count_if(ties.points.begin(), ties.points.end(),
                                                      [](const TieTable::Point& p) { return p.chosen; })},
-                 {"mean_multiplicity", static_cast<double>(rays) / static_cast<double>(ties.points.size())}};
+                 {"mean_rays", static_cast<double>(rays) / static_cast<double>(ties.points.size())}};
   nlohmann::ordered_json stored = out.summary;
-  stored["limit"] = limit_of(survey, options);
+  stored["keypoints_asked"] = keypoints_of(survey, options);
   stored["pairs"] = options.pairs;
-  survey.store.finish("tie", {print, stored});
+  survey.store.finish("tie", {print, stored}, figures);
   return out;
 }
 
@@ -391,7 +399,7 @@ TieTable load_ties(const Survey& survey) {
 keypoint::Keypoints load_keypoints(const Survey& survey, const Photo& photo) {
   const auto stage = survey.store.stage("tie");
   const fs::path item =
-      stage ? keypoint_item(survey, photo, stage->summary.value("limit", survey.settings.tie_limit)) : fs::path();
+      stage ? keypoint_item(survey, photo, stage->summary.value("keypoints_asked", survey.settings.tie_keypoints)) : fs::path();
   if (item.empty() || !fs::exists(item))
     throw Error("{}: no keypoints of '{}'; run mesograph tie first", survey.folder.string(), photo.image);
   return read_keypoints(item);

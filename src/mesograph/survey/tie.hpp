@@ -8,7 +8,7 @@
 namespace mesograph::survey {
 
 struct TieOptions {
-  std::optional<int> limit;  ///< keypoints a photo; default [tie] limit
+  std::optional<int> keypoints;  ///< most of a photo; default [tie] keypoints
   /// "positions": photos whose footprints lie side by side, those without position by similarity; "similar": by what
   /// they show; "all"; "none": only what was imported.
   std::string pairs = "positions";

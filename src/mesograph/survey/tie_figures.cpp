@@ -27,7 +27,7 @@ std::vector<double> covered(const std::vector<const Photo*>& photos, const TieTa
 
 }  // namespace
 
-void draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ties) {
+std::vector<std::filesystem::path> draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ties) {
   const std::vector<const Photo*> photos = table.kept();
   report::PairGraph graph;
   const auto flown = flight_photos(photos, table);
@@ -56,8 +56,10 @@ void draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ti
   }
   for (const auto& [pair, n] : common)
     graph.links.push_back({static_cast<std::size_t>(pair.first), static_cast<std::size_t>(pair.second), n});
-  write_file(survey.results() / "figures" / "pairs.png", report::pair_graph(graph).png);
-  write_file(survey.results() / "figures" / "rays.png", report::multiplicity_figure(rays).png);
+  const std::filesystem::path folder = survey.results() / "figures";
+  write_file(folder / "pairs.png", report::pair_graph(graph).png);
+  write_file(folder / "rays.png", report::multiplicity_figure(rays).png);
+  return {folder / "pairs.png", folder / "rays.png"};
 }
 
 std::string matches_figure(const Survey& survey, const std::string& image_a, const std::string& image_b) {
@@ -74,7 +76,7 @@ std::string matches_figure(const Survey& survey, const std::string& image_a, con
   const auto small = [&](std::ptrdiff_t i, photo::Rgb& out, double& scale) {
     int level = 0;
     while ((photos[i]->width >> level) > 900) ++level;
-    out = photo::read_rgb(photos[i]->path, level);
+    out = photo::read_rgb(photos[i]->path, level, photos[i]->tone);
     scale = 1.0 / (1 << level);
   };
   report::MatchPicture picture;

@@ -5,8 +5,8 @@
 namespace mesograph::survey {
 
 /// results/figures/pairs.png (which photo is tied to which, how strongly, the weakest photos named) and rays.png (how
-/// many rays the tie points have).
-void draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ties);
+/// many rays the tie points have). Gives the files.
+std::vector<std::filesystem::path> draw_ties(const Survey& survey, const PhotoTable& table, const TieTable& ties);
 
 /// Matches of two photos drawn over them, as a PNG. Throws Error where a photo is unknown or has no pixels.
 std::string matches_figure(const Survey& survey, const std::string& image_a, const std::string& image_b);

@@ -85,7 +85,7 @@ match::Pairs similar(const Survey& survey, const std::vector<const Photo*>& phot
 fs::path keypoint_item(const Survey& survey, const Photo& photo, int limit) {
   return survey.store.item(
       "keypoints", photo.image,
-      fingerprint({keypoint_version, photo.hash, std::to_string(limit), survey.preview ? "preview" : ""}));
+      fingerprint({keypoint_version, photo.content(), std::to_string(limit), survey.preview ? "preview" : ""}));
 }
 
 keypoint::Keypoints read_keypoints(const fs::path& item) {
@@ -104,7 +104,7 @@ void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photo
       options.limit = limit;
       const int halvings = survey.preview ? preview_halvings(*photos[i]) : 0;
       if (survey.preview) options.double_below = 0;
-      keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path, halvings), options);
+      keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path, halvings, photos[i]->tone), options);
       for (keypoint::Keypoint& k : found.points) {
         const auto pixel = static_cast<float>(1 << halvings);
         k.x *= pixel, k.y *= pixel, k.scale *= pixel;
@@ -153,10 +153,10 @@ std::vector<MatchItem> match_items(const Survey& survey, const PhotoTable& table
   }
   std::vector<MatchItem> out;
   for (auto& [photo, item] : items) {
-    std::vector<std::string> parts = {match_version, std::to_string(limit), photos[photo]->hash,
+    std::vector<std::string> parts = {match_version, std::to_string(limit), photos[photo]->content(),
                                       std::to_string(table.camera(photos[photo]->camera).c)};
     for (const int partner : item.partners) {
-      parts.push_back(photos[partner]->image + photos[partner]->hash);
+      parts.push_back(photos[partner]->image + photos[partner]->content());
       parts.push_back(std::to_string(table.camera(photos[partner]->camera).c));
     }
     item.file = survey.store.item("matches", photos[photo]->image, fingerprint(parts));
