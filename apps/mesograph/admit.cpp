@@ -38,11 +38,10 @@ void run_admit(Call& call) {
   for (const auto& f : call.json["flights"]) {
     if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
     call.lines.push_back(fmt::format(
-        "  {}: about {:.0f} m above ground{}, GSD {:.3f} m, overlap {} forward, {} sideways{}",
-        f["sortie"].get<std::string>(), f["above_ground"].get<double>(), f["assumed"].get<bool>() ? " (assumed)" : "",
-        f["gsd"].get<double>(), percent(f["forward_overlap"]), percent(f["side_overlap"]),
-        f["assumed"].get<bool>() ? " (all of this follows from the assumed forward overlap; tie tells the true one)"
-                                 : ""));
+        "  {}: about {:.0f} m above ground, GSD {:.3f} m, overlap {} forward, {} sideways{}",
+        f["sortie"].get<std::string>(), f["above_ground"].get<double>(), f["gsd"].get<double>(),
+        percent(f["forward_overlap"]), percent(f["side_overlap"]),
+        f["assumed"].get<bool>() ? "; all assumed, as for 75 % forward overlap: orient tells the true ones" : ""));
   }
   for (const auto& photo : screened)
     call.lines.push_back(fmt::format(

@@ -256,8 +256,8 @@ void run_render(Call& call) {
 
 void run_cloud(Call& call) {
   static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
-      {"describe", run_describe}, {"cut", run_cut},       {"thin", run_thin},    {"clean", run_clean},
-      {"ground", run_ground}, {"section", run_section}, {"render", run_render}};
+      {"describe", run_describe}, {"cut", run_cut},         {"thin", run_thin},    {"clean", run_clean},
+      {"ground", run_ground},     {"section", run_section}, {"render", run_render}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
   if (call.paths.empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
@@ -273,34 +273,35 @@ void run_cloud(Call& call) {
 }  // namespace
 
 Command cloud_command() {
-  return {
-      "cloud", "looks at LAS clouds, whoever wrote them, and works on them",
-      "describe|cut|thin|clean|ground|section|render FILE",
-      [](cxxopts::Options& options) {
-        auto add = options.add_options();
-        add("out", "file (default FILE_ACTION.las or .png)", cxxopts::value<std::string>());
-        add("box", "cut: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
-        add("within", "cut: file of polygons in any CRS", cxxopts::value<std::string>());
-        add("outside", "cut: keeps what lies outside");
-        add("spacing", "thin: side of the cubes of which the best point stays, m", cxxopts::value<double>());
-        add("max-sigma", "clean: points less sure go, m (default 25 times the median)", cxxopts::value<double>());
-        add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
-        add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
-            cxxopts::value<double>());
-        add("least-group", "clean: groups of fewer points that nothing is near go (default 50)", cxxopts::value<int>());
-        add("largest", "ground: width of the largest thing that stands on it, m (default 16)", cxxopts::value<double>());
-        add("steepest", "ground: rise over run of bumps that are still ground (default 0.25)",
-            cxxopts::value<double>());
-        add("tolerance", "ground: distance from the surface, m (default 0.15)", cxxopts::value<double>());
-        add("line", "section: from E:N to E:N, with a comma between", list_value());
-        add("width", "section: of the band of points, m (default 0.5)", cxxopts::value<double>());
-        add("exaggerate", "section: heights against lengths (default 1)", cxxopts::value<double>());
-        add("by", "section, render: colour, height, class or sigma", cxxopts::value<std::string>());
-        add("from", "render: above, or aslant from an azimuth in degrees (default above)",
-            cxxopts::value<std::string>());
-        add("pixels", "render: width of the picture (default 1280)", cxxopts::value<int>());
-      },
-      run_cloud};
+  return {"cloud", "looks at LAS clouds, whoever wrote them, and works on them",
+          "describe|cut|thin|clean|ground|section|render FILE",
+          [](cxxopts::Options& options) {
+            auto add = options.add_options();
+            add("out", "file (default FILE_ACTION.las or .png)", cxxopts::value<std::string>());
+            add("box", "cut: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
+            add("within", "cut: file of polygons in any CRS", cxxopts::value<std::string>());
+            add("outside", "cut: keeps what lies outside");
+            add("spacing", "thin: side of the cubes of which the best point stays, m", cxxopts::value<double>());
+            add("max-sigma", "clean: points less sure go, m (default 25 times the median)", cxxopts::value<double>());
+            add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
+            add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
+                cxxopts::value<double>());
+            add("least-group", "clean: groups of fewer points that nothing is near go (default 50)",
+                cxxopts::value<int>());
+            add("largest", "ground: width of the largest thing that stands on it, m (default 16)",
+                cxxopts::value<double>());
+            add("steepest", "ground: rise over run of bumps that are still ground (default 0.25)",
+                cxxopts::value<double>());
+            add("tolerance", "ground: distance from the surface, m (default 0.15)", cxxopts::value<double>());
+            add("line", "section: from E:N to E:N, with a comma between", list_value());
+            add("width", "section: of the band of points, m (default 0.5)", cxxopts::value<double>());
+            add("exaggerate", "section: heights against lengths (default 1)", cxxopts::value<double>());
+            add("by", "section, render: colour, height, class or sigma", cxxopts::value<std::string>());
+            add("from", "render: above, or aslant from an azimuth in degrees (default above)",
+                cxxopts::value<std::string>());
+            add("pixels", "render: width of the picture (default 1280)", cxxopts::value<int>());
+          },
+          run_cloud};
 }
 
 }  // namespace mesograph::app

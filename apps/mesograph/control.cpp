@@ -50,9 +50,10 @@ void read_site_grid(const Call& call, survey::ControlOptions& options) {
     options.ground_to_grid = number_from("ground-to-grid", call.text("ground-to-grid"));
     // Beyond two parts in a hundred it is a unit, or its inverse was meant for something else.
     if (std::abs(options.ground_to_grid - 1) > 0.02)
-      throw UsageError("--ground-to-grid {}: write the factor by which lengths on the ground become lengths in the grid, "
-                       "as in 0.99962",
-                       call.text("ground-to-grid"));
+      throw UsageError(
+          "--ground-to-grid {}: write the factor by which lengths on the ground become lengths in the grid, "
+          "as in 0.99962",
+          call.text("ground-to-grid"));
   }
   if (call.has("about")) {
     const std::vector<std::string> parts = call.list("about");
@@ -120,10 +121,8 @@ Command control_command() {
   return {"control", "adds ground control and check points", "[FILE]",
           [](cxxopts::Options& options) {
             auto add = options.add_options();
-            add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...",
-                list_value());
-            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height",
-                list_value());
+            add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...", list_value());
+            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height", list_value());
             add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
             add("ground-to-grid", "factor from lengths on the ground to lengths in the grid, as 0.99962",
                 cxxopts::value<std::string>());

@@ -47,7 +47,8 @@ void run_crs(Call& call) {
   if (found.empty())
     throw Error("crs: no system of the register has all of these words{}; try fewer", options.near ? " there" : "");
   if (search.all > found.size())
-    call.lines.push_back(fmt::format("{} of {}; --most N shows more, another word or --near fewer", found.size(), search.all));
+    call.lines.push_back(
+        fmt::format("{} of {}; --most N shows more, another word or --near fewer", found.size(), search.all));
   call.lines.push_back("a survey takes a projected one with a vertical one: mesograph new DIR --crs EPSG:n+m");
 }
 

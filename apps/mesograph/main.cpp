@@ -20,8 +20,8 @@ namespace mesograph::app {
 
 namespace {
 
-/// Ctrl-C: the first asks the work to stop at its next item, the second ends the program at once and leaves nothing half
-/// written. A signal may come at any moment, so its handler only passes it on, and a thread of its own acts.
+/// Ctrl-C: the first asks the work to stop at its next item, the second ends the program at once and leaves nothing
+/// half written. A signal may come at any moment, so its handler only passes it on, and a thread of its own acts.
 class Interrupts {
  public:
   Interrupts() {

@@ -34,7 +34,8 @@ void run_measure(Call& call) {
   line("slope distance", m.slope, m.sigma_slope,
        std::isfinite(m.surveyed) ? fmt::format("surveyed coordinates: {:.4f} m", m.surveyed) : "");
   line("ground distance", m.ground, m.sigma_ground, "level, at the mean height of both");
-  line("grid distance", m.grid, m.sigma_grid, fmt::format("in the plan of the CRS; grid / ground {:.8f}", m.grid / m.ground));
+  line("grid distance", m.grid, m.sigma_grid,
+       fmt::format("in the plan of the CRS; grid / ground {:.8f}", m.grid / m.ground));
   line("rise", m.rise, m.sigma_rise, "");
   call.lines.push_back(fmt::format("{:<18} {:>12.5f} deg {:<14} from grid north", "direction", m.direction_deg,
                                    sigma(m.sigma_direction_deg, 5)));

@@ -25,8 +25,15 @@ void print_blocks(Call& call) {
     if (s.contains("shift"))
       shift = fmt::format("; positions shifted by east {:+.2f}, north {:+.2f}, height {:+.2f} m",
                           s["shift"][0].get<double>(), s["shift"][1].get<double>(), s["shift"][2].get<double>());
-    call.lines.push_back(fmt::format("  {}: {} of {} photos{}", s["name"].get<std::string>(), s["oriented"].get<int>(),
-                                     s["photos"].get<int>(), shift));
+    std::string flown;
+    const auto percent = [](const Json& share) {
+      return share.is_number() ? fmt::format("{:.0f} %", 100 * share.get<double>()) : std::string("unknown");
+    };
+    if (s.contains("above_ground") && s["above_ground"].is_number())
+      flown = fmt::format(", {:.0f} m above ground, overlap {} forward, {} sideways", s["above_ground"].get<double>(),
+                          percent(s["forward_overlap"]), percent(s["side_overlap"]));
+    call.lines.push_back(fmt::format("  {}: {} of {} photos{}{}", s["name"].get<std::string>(),
+                                     s["oriented"].get<int>(), s["photos"].get<int>(), flown, shift));
   }
   for (const Json& c : call.json["cameras"])
     call.lines.push_back(fmt::format("  camera {}: principal distance {:.1f} px at the start, {:.1f} px now",
@@ -48,11 +55,11 @@ void run_orient(Call& call) {
   const std::string gsd = call.json["gsd"].is_number() ? fmt::format("GSD {:.3f} m", call.json["gsd"].get<double>())
                                                        : std::string("free: scale and place unknown");
   const auto blocks = call.json["components"].get<int>();
-  call.lines.push_back(fmt::format(
-      "{}{} of {} photos oriented in {} {}, reprojection {:.2f} px (median {:.2f}), {}{}",
-      preview ? "PREVIEW, not for use: " : "", call.json["oriented"].get<int>(), call.json["photos"].get<int>(), blocks,
-      blocks == 1 ? "block" : "blocks", call.json["reprojection_rms_px"].get<double>(),
-      call.json["median_residual_px"].get<double>(), gsd, standing_words(outcome)));
+  call.lines.push_back(fmt::format("{}{} of {} photos oriented in {} {}, reprojection {:.2f} px (median {:.2f}), {}{}",
+                                   preview ? "PREVIEW, not for use: " : "", call.json["oriented"].get<int>(),
+                                   call.json["photos"].get<int>(), blocks, blocks == 1 ? "block" : "blocks",
+                                   call.json["reprojection_rms_px"].get<double>(),
+                                   call.json["median_residual_px"].get<double>(), gsd, standing_words(outcome)));
   print_blocks(call);
   const auto results = preview ? opened.results() / "preview" : opened.results();
   call.lines.push_back(fmt::format("  look at {}", (results / "figures" / "block.png").string()));

@@ -102,7 +102,7 @@ def test_sigmas_of_a_narrow_pair_are_those_of_its_errors():
 
 
 def test_the_cloud_holds_wall_and_board_and_next_to_nothing_between():
-    answer = good("cloud", "info", SURVEY / "results" / "cloud.las")
+    answer = good("cloud", "describe", SURVEY / "results" / "cloud.las")
     assert answer["points"] == ANSWER["points"] > 10000
     section = good(
         "cloud", "section", SURVEY / "results" / "cloud.las", "--line", "-1:0,1:0", "--width", 0.2, "--out", WORK / "cut.png"

@@ -220,7 +220,8 @@ TEST_CASE("A sigma that was accepted is written so that it is accepted again, to
 }
 
 TEST_CASE("UTF-8 is told from other bytes by the table of RFC 3629") {
-  for (const char* good : {"", "slip", "Sk\xC3\xA5la", "\xE6\xB2\xB3", "\xF0\x9F\x8F\x94", "\xED\x9F\xBF", "\xF4\x8F\xBF\xBF"})
+  for (const char* good :
+       {"", "slip", "Sk\xC3\xA5la", "\xE6\xB2\xB3", "\xF0\x9F\x8F\x94", "\xED\x9F\xBF", "\xF4\x8F\xBF\xBF"})
     CHECK(is_utf8(good));
   // A lone continuation, a cut letter, overlong forms, a surrogate, beyond U+10FFFF, and Latin-1.
   for (const char* bad : {"\x80", "\xC3", "\xE6\xB2", "\xC0\xAF", "\xE0\x80\xAF", "\xF0\x80\x80\xAF", "\xED\xA0\x80",

@@ -6,12 +6,12 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/cloud/describe.hpp>
+#include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/ground.hpp>
 #include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/sink.hpp>
-#include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/report/cloud_figures.hpp>
 
@@ -597,8 +597,9 @@ std::pair<int, int> size_of_png(const std::string& png) {
 
 TEST_CASE("Polygons that overlap make no hole") {
   const Folder folder;
-  const std::string text = R"({"type":"FeatureCollection","features":[)" + feature("[0,0],[10,0],[10,10],[0,10],[0,0]") +
-                           "," + feature("[5,0],[15,0],[15,10],[5,10],[5,0]") + "]}";
+  const std::string text = R"({"type":"FeatureCollection","features":[)" +
+                           feature("[0,0],[10,0],[10,10],[0,10],[0,0]") + "," +
+                           feature("[5,0],[15,0],[15,10],[5,10],[5,0]") + "]}";
   const cloud::Region region = cloud::Region::read(folder.file("r.geojson", text), "");
   for (const double x : {2.0, 7.0, 12.0}) CHECK(region.contains({x, 5}));
   CHECK_FALSE(region.contains({16, 5}));
@@ -644,8 +645,9 @@ TEST_CASE("A folder of tiles loses its own stale ones and nothing else, whatever
   // ours that another program wrote.
   const fs::path beside = folder.file("20_0.las", "mine"), other = folder.file("t/survey.las", "mine"),
                  foreign = folder.file("t/30_0.las", foreign_las(3));
-  write_file(tiles / "index.csv", "file,west,south,east,north,points\n10_0.las,10,0,20,10,1\n../20_0.las,20,0,30,10,1\n"
-                                  "survey.las,20,0,30,10,1\n30_0.las,30,0,40,10,1\n");
+  write_file(tiles / "index.csv",
+             "file,west,south,east,north,points\n10_0.las,10,0,20,10,1\n../20_0.las,20,0,30,10,1\n"
+             "survey.las,20,0,30,10,1\n30_0.las,30,0,40,10,1\n");
   write(45);
   CHECK_FALSE(fs::exists(tiles / "10_0.las"));
   for (const fs::path& path : {beside, other, foreign}) CHECK(fs::exists(path));
@@ -727,6 +729,7 @@ TEST_CASE("Pictures of clouds are bounded both ways and show thin clouds as clos
   const photo::Rgb image = photo::read_rgb(folder.path / "dots.png");
   int red = 0, all = 0;
   for (int row = 30; row < image.height - 110; ++row)
-    for (int col = 30; col < image.width - 30; ++col, ++all) red += image.at(col, row, 0) > 150 && image.at(col, row, 1) < 90;
+    for (int col = 30; col < image.width - 30; ++col, ++all)
+      red += image.at(col, row, 0) > 150 && image.at(col, row, 1) < 90;
   CHECK(red > 0.85 * all);
 }

@@ -239,16 +239,38 @@ TEST_CASE("Headings and roles of other languages are understood, and guesses are
   };
   using control::PointRole;
   const std::vector<Case> cases = {
-      {"Punktnr.;Rechtswert [m];Hochwert [m];H\xC3\xB6he;Art\nA;431200,5;6822400,25;640;Passpunkt\nB;1;2;3;Kontrollpunkt\n",
-       431200.5, 6822400.25, 640, {PointRole::control, PointRole::check}, ""},
-      {"Nom\tEst\tNord\tAltitude\tType\nA\t10\t20\t30\tpoint d'appui\nB\t1\t2\t3\tPoint de contr\xC3\xB4le\n", 10, 20, 30,
-       {PointRole::control, PointRole::check}, ""},
-      {"punto,este,norte,cota,rol\nA,10,20,30,GCP\nB,1,2,3,CP\n", 10, 20, 30, {PointRole::control, PointRole::check},
+      {"Punktnr.;Rechtswert [m];Hochwert "
+       "[m];H\xC3\xB6he;Art\nA;431200,5;6822400,25;640;Passpunkt\nB;1;2;3;Kontrollpunkt\n",
+       431200.5,
+       6822400.25,
+       640,
+       {PointRole::control, PointRole::check},
+       ""},
+      {"Nom\tEst\tNord\tAltitude\tType\nA\t10\t20\t30\tpoint d'appui\nB\t1\t2\t3\tPoint de contr\xC3\xB4le\n",
+       10,
+       20,
+       30,
+       {PointRole::control, PointRole::check},
+       ""},
+      {"punto,este,norte,cota,rol\nA,10,20,30,GCP\nB,1,2,3,CP\n",
+       10,
+       20,
+       30,
+       {PointRole::control, PointRole::check},
        "CP is taken as check"},
-      {"navn,\xC3\x98st,nord,h\xC3\xB8yde,rolle\nA,10,20,30,CP\nB,1,2,3,\n", 10, 20, 30,
-       {PointRole::control, PointRole::unsaid}, "CP is taken as control"},
+      {"navn,\xC3\x98st,nord,h\xC3\xB8yde,rolle\nA,10,20,30,CP\nB,1,2,3,\n",
+       10,
+       20,
+       30,
+       {PointRole::control, PointRole::unsaid},
+       "CP is taken as control"},
       // Latin-1, as old programs save it.
-      {"Name,Rechtswert,Hochwert,H\xF6he\nA,10,20,30\nB,1,2,3\n", 10, 20, 30, {PointRole::unsaid, PointRole::unsaid}, ""}};
+      {"Name,Rechtswert,Hochwert,H\xF6he\nA,10,20,30\nB,1,2,3\n",
+       10,
+       20,
+       30,
+       {PointRole::unsaid, PointRole::unsaid},
+       ""}};
   for (const Case& c : cases) {
     INFO(c.text);
     const control::ControlFile file = read(c.text);
@@ -271,8 +293,8 @@ TEST_CASE("Columns X, Y, Z are a grid's unless the numbers lie on the Earth's su
   CHECK(grid.points[0].height == 640);
   REQUIRE(grid.guesses.size() == 1);
   CHECK_THAT(grid.guesses[0], Catch::Matchers::Contains("x, y, z are taken as east, north, height"));
-  // EPSG:4978 of 61.5 N, 13.7 E, 640 m (N = 6394689.3 m: x = (N + h) cos b cos l, ...), and a grid whose northing has by
-  // chance that distance from nought.
+  // EPSG:4978 of 61.5 N, 13.7 E, 640 m (N = 6394689.3 m: x = (N + h) cos b cos l, ...), and a grid whose northing has
+  // by chance that distance from nought.
   CHECK(read("id,X,Y,Z\nA,2964767.1,722732.3,5582704.0\n").coordinates == control::Coordinates::geocentric);
   CHECK(read("id,X,Y,Z\nA,500000,6351000,112\n").coordinates == control::Coordinates::grid);
 }

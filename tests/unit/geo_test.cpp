@@ -279,7 +279,8 @@ TEST_CASE("Names of systems in any case, maps of the world, and where a system i
   for (const char* world : {"EPSG:3857", "epsg:3395"})
     CHECK_THROWS_WITH(geo::resolve({world, "plain", ""}), Catch::Matchers::Contains("no metric plan"));
   CHECK_NOTHROW(geo::resolve_of_file("EPSG:3857"));  // to bring points from
-  for (const char* grid : {"EPSG:25833", "EPSG:2263", "EPSG:2056", "EPSG:3006", "EPSG:28992"})  // of several projections
+  for (const char* grid :
+       {"EPSG:25833", "EPSG:2263", "EPSG:2056", "EPSG:3006", "EPSG:28992"})  // of several projections
     CHECK_NOTHROW(geo::resolve({grid, "plain", ""}));
   const geo::Crs zone = geo::resolve({"EPSG:25833", "plain", ""});  // 12 to 18 degrees east
   CHECK(geo::area_of_use(zone, 13.7, 61.5).inside);

@@ -329,7 +329,8 @@ TEST_CASE("The links that hold a block are the strongest spanning tree, weakest 
   CHECK(orient::tied_together(block) == std::vector<std::vector<int>>{{0, 1}, {2}});
 }
 
-TEST_CASE("Control lays a block by what each point knows; points that people measured without coordinates have no say") {
+TEST_CASE(
+    "Control lays a block by what each point knows; points that people measured without coordinates have no say") {
   MadeUpOptions options;
   options.control = 6, options.checks = 0;
   const adjust::Block truth = make_block(options).block;
@@ -363,8 +364,9 @@ TEST_CASE("Control lays a block by what each point knows; points that people mea
   }
   orient::Similarity away;
   away.scale = 0.037, away.t = {3, -7, 11};
-  away.R = (Eigen::AngleAxisd(2.1, Eigen::Vector3d::UnitZ()) * Eigen::AngleAxisd(0.3, Eigen::Vector3d(1, 2, 0).normalized()))
-               .toRotationMatrix();
+  away.R =
+      (Eigen::AngleAxisd(2.1, Eigen::Vector3d::UnitZ()) * Eigen::AngleAxisd(0.3, Eigen::Vector3d(1, 2, 0).normalized()))
+          .toRotationMatrix();
   orient::transform(block, away);
   orient::Part all;
   for (std::size_t i = 0; i < block.stations.size(); ++i) all.stations.push_back(static_cast<int>(i));

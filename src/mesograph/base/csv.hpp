@@ -37,9 +37,9 @@ class CsvReader {
 };
 
 /// A table as in the files that people exchange: UTF-8, comma, header row, '.' decimal, empty = unknown. Fields may be
-/// quoted as in RFC 4180, and then hold anything, line breaks too; blank lines and rows that begin with '#' unquoted are
-/// skipped. Law: what csv_field wrote is read back as it was. The columns west and south of a grid
-/// that counts so are read as east and north: the place of a column says along which axis, its sign is the grid's.
+/// quoted as in RFC 4180, and then hold anything, line breaks too; blank lines and rows that begin with '#' unquoted
+/// are skipped. Law: what csv_field wrote is read back as it was. The columns west and south of a grid that counts so
+/// are read as east and north: the place of a column says along which axis, its sign is the grid's.
 class CsvTable {
  public:
   /// Reads a file. Throws Error with file and line where a row has another number of fields than the header, a quote
@@ -67,8 +67,9 @@ class CsvTable {
   std::vector<std::size_t> lines_;
 };
 
-/// A field as it must stand in a CSV file: quoted where it holds a comma, a quote or a line break, begins with '#' (the
-/// row would be a comment), or begins or ends with blanks (which belong to nobody unless quoted).
+/// A field as it must stand in a CSV file: quoted where it holds a comma, a quote or a line break, begins as
+/// a comment does ('#', '%', '/': the row would be one), or begins or ends with blanks (which belong to nobody unless
+/// quoted).
 std::string csv_field(std::string_view text);
 
 /// Fixed decimals as the exchange files have them; empty where the value is not finite.

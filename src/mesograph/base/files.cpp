@@ -7,9 +7,9 @@
 #include <cerrno>
 #include <cstring>
 #include <fstream>
+#include <memory>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <memory>
 #include <mutex>
 #include <numeric>
 #include <set>
@@ -66,7 +66,8 @@ int open_nameless(const fs::path& beside) {
   fs::create_directories(beside, ignored);
   std::string name = (beside / ".mesograph-XXXXXX").string();
   const int fd = ::mkostemp(name.data(), O_CLOEXEC);
-  if (fd < 0) throw Error("{}: cannot be written ({}); check space and permissions", beside.string(), std::strerror(errno));
+  if (fd < 0)
+    throw Error("{}: cannot be written ({}); check space and permissions", beside.string(), std::strerror(errno));
   ::unlink(name.c_str());
   return fd;
 }

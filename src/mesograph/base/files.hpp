@@ -15,8 +15,8 @@ std::string read_file(const std::filesystem::path& path);
 /// error, or a kill at any moment, the old content still stands.
 void write_file(const std::filesystem::path& path, std::string_view content);
 
-/// The name under which a writer prepares `path`; commit_file renames it, drop_scratch removes it. For writers that need
-/// a path of their own.
+/// The name under which a writer prepares `path`; commit_file renames it, drop_scratch removes it. For writers that
+/// need a path of their own.
 std::filesystem::path scratch_path(const std::filesystem::path& path);
 void commit_file(const std::filesystem::path& scratch, const std::filesystem::path& path);
 void drop_scratch(const std::filesystem::path& scratch) noexcept;

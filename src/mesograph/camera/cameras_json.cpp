@@ -20,8 +20,7 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
   const bool unknown = !entry.contains("c") || entry["c"].is_null();
   for (std::size_t i = 0; i < parameter_count; ++i)
     camera.interior[i] = i == c && unknown ? mesograph::nan : entry.value(parameter_names[i], 0.0);
-  if (entry.contains("chip_width"))
-    throw Error("{}: camera {}: chip_width is called sensor_width now, mm", file, name);
+  if (entry.contains("chip_width")) throw Error("{}: camera {}: chip_width is called sensor_width now, mm", file, name);
   // Calibration sheets give c, x0 and y0 in millimetres, and the size of the sensor.
   if (const std::string unit = entry.value("unit", "px"); unit == "mm") {
     const double sensor = entry.value("sensor_width", 0.0);

@@ -14,7 +14,8 @@ std::pair<double, double> bounds(std::vector<double> values) {
   constexpr std::size_t few = 20, in_a_thousand = 1;
   if (values.size() < few) return {-INFINITY, INFINITY};
   const std::size_t tail = std::max<std::size_t>(1, in_a_thousand * values.size() / 1000);
-  const auto first = values.begin() + static_cast<std::ptrdiff_t>(tail), last = values.end() - 1 - static_cast<std::ptrdiff_t>(tail);
+  const auto first = values.begin() + static_cast<std::ptrdiff_t>(tail),
+             last = values.end() - 1 - static_cast<std::ptrdiff_t>(tail);
   std::nth_element(values.begin(), first, values.end());
   const double low = *first;
   std::nth_element(values.begin(), last, values.end());

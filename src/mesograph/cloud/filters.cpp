@@ -156,7 +156,7 @@ UsualLimit usual_limit(LasReader& file) {
 }
 
 std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
-                   Progress& progress) {
+                  Progress& progress) {
   LasWriter writer(out, file.header());
   progress.start("cutting", file.header().points);
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {

@@ -37,6 +37,6 @@ std::vector<std::uint8_t> thin(const std::vector<TilePoint>& points, double spac
 /// Writes the points in a region, or those outside it, as they are. Returns how many; throws Error where there are
 /// none, and leaves no file then.
 std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
-                   Progress& progress);
+                  Progress& progress);
 
 }  // namespace mesograph::cloud

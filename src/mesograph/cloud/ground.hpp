@@ -5,9 +5,9 @@
 namespace mesograph::cloud {
 
 struct GroundOptions {
-  double largest = 16;     ///< width of the largest thing that stands on the ground, m: huts, machines.
-                           ///< More: larger ones go, and sharp ridges with them
-  double steepest = 0.25;  ///< rise over run of bumps above the slope they are on; more keeps bumps and low shrubs
+  double largest = 16;      ///< width of the largest thing that stands on the ground, m: huts, machines.
+                            ///< More: larger ones go, and sharp ridges with them
+  double steepest = 0.25;   ///< rise over run of bumps above the slope they are on; more keeps bumps and low shrubs
   double tolerance = 0.15;  ///< how far from the surface a point may be and still be ground, m
   double step = 0.25;       ///< least height of what is told from the ground, m
 };

@@ -154,7 +154,8 @@ std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& opti
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i, ++index) {
       if (!extent.holds(points.at(i))) continue;
-      Waiting w{{points.at(i).cwiseProduct(metres), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true}, index};
+      Waiting w{{points.at(i).cwiseProduct(metres), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true},
+                index};
       if (sigma) w.point.sigma = static_cast<float>(points.value(i, *sigma));
       if (rays) w.point.rays = static_cast<std::uint8_t>(points.value(i, *rays));
       const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };

@@ -192,8 +192,8 @@ std::vector<std::string> columns_of(const std::filesystem::path& path, std::vect
   return header;
 }
 
-/// Whether x, y, z are those of places on the Earth, from its middle: as far away as its surface, which a grid's numbers
-/// may be by chance, and not all as near to the equator's plane as heights are to nought.
+/// Whether x, y, z are those of places on the Earth, from its middle: as far away as its surface, which a grid's
+/// numbers may be by chance, and not all as near to the equator's plane as heights are to nought.
 bool are_geocentric(const std::vector<std::string>& columns, const std::vector<Line>& lines, char delimiter,
                     bool decimal_comma, double metres) {
   constexpr double least = 6.33e6, most = 6.42e6, highest = 1.5e4;  // m
@@ -316,20 +316,29 @@ void check_sigmas(const FilePoint& point) {
 std::string column_meaning(const std::string& heading) {
   // By our word: English, German, French, Spanish, Norwegian, as folded() leaves them.
   static const std::map<std::string, std::vector<std::string>> meanings = {
-      {"id", {"id", "point", "name", "pt", "nr", "no", "number", "label", "point_id", "pointid", "pid", "point name",
-              "point number", "punkt", "punktnr", "punktnummer", "punktnavn", "punktname", "pnr", "nummer", "bezeichnung",
-              "nom", "numero", "matricule", "punto", "nombre", "navn", "pkt"}},
-      {"east", {"east", "easting", "e", "west", "westing", "rechtswert", "rw", "rechts", "ost", "ostwert", "oest", "est",
-                "este", "oeste", "ouest", "aust"}},
-      {"north", {"north", "northing", "n", "south", "southing", "hochwert", "hw", "hoch", "nord", "nordwert", "norte",
-                 "sud", "sur"}},
-      {"height", {"height", "h", "elev", "elevation", "alt", "altitude", "hohe", "hoehe", "hauteur", "cote", "altura",
-                  "cota", "elevacion", "altitud", "hoyde", "hoeyde", "kote", "hoh", "moh"}},
+      {"id", {"id",      "point",       "name",      "pt",        "nr",         "no",           "number",
+              "label",   "point_id",    "pointid",   "pid",       "point name", "point number", "punkt",
+              "punktnr", "punktnummer", "punktnavn", "punktname", "pnr",        "nummer",       "bezeichnung",
+              "nom",     "numero",      "matricule", "punto",     "nombre",     "navn",         "pkt"}},
+      {"east",
+       {"east", "easting", "e", "west", "westing", "rechtswert", "rw", "rechts", "ost", "ostwert", "oest", "est",
+        "este", "oeste", "ouest", "aust"}},
+      {"north",
+       {"north", "northing", "n", "south", "southing", "hochwert", "hw", "hoch", "nord", "nordwert", "norte", "sud",
+        "sur"}},
+      {"height",
+       {"height", "h", "elev", "elevation", "alt", "altitude", "hohe", "hoehe", "hauteur", "cote", "altura", "cota",
+        "elevacion", "altitud", "hoyde", "hoeyde", "kote", "hoh", "moh"}},
       {"lat", {"lat", "latitude", "breite", "latitud", "bredde", "breddegrad"}},
       {"lon", {"lon", "long", "longitude", "lange", "laenge", "longitud", "lengde", "lengdegrad"}},
-      {"x", {"x"}}, {"y", {"y"}}, {"z", {"z"}},
+      {"x", {"x"}},
+      {"y", {"y"}},
+      {"z", {"z"}},
       {"role", {"role", "rolle", "rol", "type", "typ", "tipo", "art", "usage", "use", "verwendung", "utilisation"}},
-      {"sigma_h", {"sigma_h"}}, {"sigma_v", {"sigma_v"}}, {"sigma_e", {"sigma_e"}}, {"sigma_n", {"sigma_n"}}};
+      {"sigma_h", {"sigma_h"}},
+      {"sigma_v", {"sigma_v"}},
+      {"sigma_e", {"sigma_e"}},
+      {"sigma_n", {"sigma_n"}}};
   std::string word = folded(heading);
   const auto unit = word.find_first_of("[(");  // "east [m]"
   if (unit != std::string::npos) word = word.substr(0, unit);
@@ -352,12 +361,13 @@ std::string role_word(const std::string& text) {
 
 PointRole role_of(const std::string& word) {
   static const std::map<PointRole, std::vector<std::string>> words = {
-      {PointRole::control, {"control", "controlpoint", "gcp", "groundcontrol", "groundcontrolpoint", "pass", "passpoint",
-                            "passpunkt", "full", "appui", "pointdappui", "calage", "pointdecalage", "apoyo",
-                            "puntodeapoyo", "puntodecontrol"}},
-      {PointRole::check, {"check", "checks", "checkpoint", "chk", "icp", "independentcheckpoint", "kontrollpunkt",
-                          "kontroll", "pruefpunkt", "prufpunkt", "controle", "pointdecontrole", "verification",
-                          "chequeo", "puntodechequeo", "verificacion", "validation"}},
+      {PointRole::control,
+       {"control", "controlpoint", "gcp", "groundcontrol", "groundcontrolpoint", "pass", "passpoint", "passpunkt",
+        "full", "appui", "pointdappui", "calage", "pointdecalage", "apoyo", "puntodeapoyo", "puntodecontrol"}},
+      {PointRole::check,
+       {"check", "checks", "checkpoint", "chk", "icp", "independentcheckpoint", "kontrollpunkt", "kontroll",
+        "pruefpunkt", "prufpunkt", "controle", "pointdecontrole", "verification", "chequeo", "puntodechequeo",
+        "verificacion", "validation"}},
       {PointRole::off, {"off", "none", "unused", "ignore", "inactive", "aus", "av"}}};
   for (const auto& [role, list] : words)
     if (std::find(list.begin(), list.end(), word) != list.end()) return role;
@@ -380,8 +390,9 @@ void set_roles(std::vector<FilePoint>& points, std::vector<std::string>& guesses
   if (!cp) return;
   for (FilePoint& p : points)
     if (role_word(p.role_word) == "cp") p.role = control ? PointRole::check : PointRole::control;
-  guesses.push_back(control ? "role CP is taken as check, for there are control points beside; say otherwise with --role"
-                            : "role CP is taken as control; say otherwise with --check or --role");
+  guesses.push_back(control
+                        ? "role CP is taken as check, for there are control points beside; say otherwise with --role"
+                        : "role CP is taken as control; say otherwise with --check or --role");
 }
 
 UnnamedColumns::UnnamedColumns(const std::string& where, std::vector<std::string> like)

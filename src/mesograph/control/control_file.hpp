@@ -51,9 +51,9 @@ struct ControlFile {
   std::vector<std::string> guesses;  ///< what was understood where a file does not say it, a sentence each
 };
 
-/// Understands the roles of a file's points, in English, German, French, Spanish and Norwegian, by the whole of the file:
-/// CP beside GCP is a check, alone it is control; that is a guess, and noted. Throws Error, naming where, for a word that
-/// is none.
+/// Understands the roles of a file's points, in English, German, French, Spanish and Norwegian, by the whole of the
+/// file: CP beside GCP is a check, alone it is control; that is a guess, and noted. Throws Error, naming where, for a
+/// word that is none.
 void set_roles(std::vector<FilePoint>& points, std::vector<std::string>& guesses);
 
 /// The columns of a file are not known: neither a header nor the options name them.

@@ -54,8 +54,7 @@ Span span_of(const std::vector<Candidate>& points, const std::vector<char>& out,
 
 }  // namespace
 
-std::vector<std::size_t> choose_checks(const std::vector<Candidate>& given, int wanted,
-                                       const HoldOutOptions& options) {
+std::vector<std::size_t> choose_checks(const std::vector<Candidate>& given, int wanted, const HoldOutOptions& options) {
   std::vector<Candidate> points;
   std::vector<std::size_t> index, chosen;
   for (std::size_t i = 0; i < given.size(); ++i)
@@ -71,8 +70,8 @@ std::vector<std::size_t> choose_checks(const std::vector<Candidate>& given, int 
     int plans = 0, with_height = 0;
     for (std::size_t k = 0; k < points.size(); ++k)
       if (!out[k]) ++plans, with_height += points[k].height;
-    const bool stands = plans >= options.least_control && with_height >= 3 && enough(span_of(points, out, false), whole) &&
-                        enough(span_of(points, out, true), heights);
+    const bool stands = plans >= options.least_control && with_height >= 3 &&
+                        enough(span_of(points, out, false), whole) && enough(span_of(points, out, true), heights);
     out[i] = 0;
     return stands;
   };

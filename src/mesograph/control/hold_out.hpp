@@ -13,19 +13,19 @@ struct Candidate {
 };
 
 struct HoldOutOptions {
-  /// What must remain after all checks are out: the hull of the rest, as a share of the hull of all (its area; of points
-  /// on one line, its length). Less: more checks, and a rim that nothing holds.
+  /// What must remain after all checks are out: the hull of the rest, as a share of the hull of all (its area; of
+  /// points on one line, its length). Less: more checks, and a rim that nothing holds.
   double least_hull = 0.75;
   int least_control = 4;  ///< points that stay: three hold a datum, a fourth shows whether they are right
 };
 
-/// Which `wanted` points become checks, as indices in the order of choice: well apart from each other, the first nearest
-/// to the middle, none without which the rest would no longer span the site. Fewer than wanted where no more can go:
-/// how many can is for the caller to say.
+/// Which `wanted` points become checks, as indices in the order of choice: well apart from each other, the first
+/// nearest to the middle, none without which the rest would no longer span the site. Fewer than wanted where no more
+/// can go: how many can is for the caller to say.
 ///
 /// Each choice takes, of the points whose leaving keeps hull and datum (three plans and three heights, not on one line
-/// where the whole is not), the one farthest from the checks that were chosen; choices that leave too few for those after
-/// them are taken back. Cost: O(n^2 log n) a try, of which there are `wanted` as a rule and 20,000 at most.
+/// where the whole is not), the one farthest from the checks that were chosen; choices that leave too few for those
+/// after them are taken back. Cost: O(n^2 log n) a try, of which there are `wanted` as a rule and 20,000 at most.
 std::vector<std::size_t> choose_checks(const std::vector<Candidate>& points, int wanted,
                                        const HoldOutOptions& options = {});
 

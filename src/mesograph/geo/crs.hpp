@@ -47,8 +47,9 @@ struct Crs {
 };
 
 /// Finds and checks a survey CRS, in whatever unit of length it counts. Throws Error where it is unknown, geographic or
-/// not projected, a Mercator map of the world (whose lengths are stretched by 1/cos latitude: 2.1 times at 61 degrees), with axes that count neither east or west nor north or south (polar grids), with depths, without word
-/// on its heights, or where the geoid grid is not installed.
+/// not projected, a Mercator map of the world (whose lengths are stretched by 1/cos latitude: 2.1 times at 61 degrees),
+/// with axes that count neither east or west nor north or south (polar grids), with depths, without word on its
+/// heights, or where the geoid grid is not installed.
 Crs resolve(const CrsRequest& request);
 
 /// A CRS that a file of positions or points is in: where it says nothing of heights, they are those of a receiver,
@@ -61,7 +62,7 @@ std::string tidy_name(const std::string& crs);
 /// Whether a place (degrees) lies in the area that a CRS is made for, as the register states it; and what that area and
 /// the UTM zone of the place are called.
 struct AreaOfUse {
-  bool inside = true;          ///< true where the register states no area
+  bool inside = true;                                       ///< true where the register states no area
   double west = nan, south = nan, east = nan, north = nan;  ///< degrees; west > east: across the 180th meridian
 };
 AreaOfUse area_of_use(const Crs& crs, double lon_deg, double lat_deg);

@@ -122,8 +122,7 @@ Similarity in_plan(const std::vector<Partial>& points, const Similarity& now) {
   Similarity out;
   out.scale = std::hypot(dot, cross) / squares;
   out.R = Eigen::AngleAxisd(std::atan2(cross, dot), Eigen::Vector3d::UnitZ()).toRotationMatrix();
-  out.t = Eigen::Vector3d(target.x(), target.y(), 0) -
-          out.scale * (out.R * Eigen::Vector3d(middle.x(), middle.y(), 0));
+  out.t = Eigen::Vector3d(target.x(), target.y(), 0) - out.scale * (out.R * Eigen::Vector3d(middle.x(), middle.y(), 0));
   return out;
 }
 
@@ -140,11 +139,10 @@ std::optional<Similarity> in_height(const std::vector<Partial>& points, const Si
     const Eigen::Vector3d d = places[static_cast<std::size_t>(i)] - middle;
     A.row(i) << 1, d.y(), -d.x();  // a small turn w lifts by w.x y - w.y x
   }
-  if (Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(A.rightCols<2>().transpose() * A.rightCols<2>())
-          .eigenvalues()[0] < least_width * least_width)
+  if (Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(A.rightCols<2>().transpose() * A.rightCols<2>()).eigenvalues()[0] <
+      least_width * least_width)
     return std::nullopt;
-  const Eigen::Vector3d fit =
-      A.colPivHouseholderQr().solve(Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows()));
+  const Eigen::Vector3d fit = A.colPivHouseholderQr().solve(Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows()));
   Similarity out;
   const Eigen::Vector3d turn(fit[1], fit[2], 0);
   if (turn.norm() > 0) out.R = Eigen::AngleAxisd(turn.norm(), turn.normalized()).toRotationMatrix();

@@ -264,8 +264,8 @@ namespace {
 
 /// Distance between neighbouring points of a cloud, by a sample of them.
 double spacing_of(cloud::LasReader& file, const cloud::Extent& extent) {
-  const std::vector<double> x = cloud::sample(file, [](const auto& points, std::size_t i) { return points.at(i).x(); }),
-                            y = cloud::sample(file, [](const auto& points, std::size_t i) { return points.at(i).y(); });
+  const std::vector<double> x = cloud::sample(file, [](const auto&points, std::size_t i) { return points.at(i).x(); }),
+                            y = cloud::sample(file, [](const auto&points, std::size_t i) { return points.at(i).y(); });
   constexpr std::size_t most = 200000;
   const std::size_t every = 1 + x.size() / most;
   std::vector<cloud::TilePoint> some;
@@ -273,7 +273,8 @@ double spacing_of(cloud::LasReader& file, const cloud::Extent& extent) {
     if (const Eigen::Vector3d X(x[i], y[i], 0); extent.holds(X)) some.push_back({X, 0, 0, 0, true});
   if (some.empty()) return 0;
   // A sample of one point in so many lies the root of that apart.
-  return cloud::plan_spacing(some) * std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.header().points));
+  return cloud::plan_spacing(some) *
+         std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.header().points));
 }
 
 }  // namespace
@@ -287,8 +288,8 @@ std::string cloud_figure(cloud::LasReader& file, const cloud::Description& descr
   // Strays far off, above or below must not shrink the site to a strip.
   const cloud::Extent extent = cloud::extent_of(file, progress);
   if (extent.strays > 0)
-    progress.say(fmt::format("{} of {} points lie far from all others and are not drawn", extent.strays,
-                             file.header().points));
+    progress.say(
+        fmt::format("{} of {} points lie far from all others and are not drawn", extent.strays, file.header().points));
   options.spacing = spacing_of(file, extent);
   Eigen::Vector3d low = extent.low, high = extent.high;
   if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, Shown::height);

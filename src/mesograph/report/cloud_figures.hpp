@@ -47,7 +47,7 @@ class CloudView {
  private:
   Eigen::Vector2d flat(const Eigen::Vector3d& X) const;
   std::vector<std::pair<int, int>> dot_;  // columns and rows that a point covers, from its own
-  Eigen::Matrix3d view_;  // rows: right, up, towards the eye
+  Eigen::Matrix3d view_;                  // rows: right, up, towards the eye
   Eigen::Vector2d corner_;
   Eigen::Vector3d middle_;
   std::pair<double, double> range_;

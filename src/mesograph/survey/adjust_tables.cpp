@@ -238,8 +238,8 @@ std::string points_text(const geo::Crs& crs, const std::vector<PointRow>& rows, 
     const auto sigma = [&](int a) { return weights[a] > 0 ? 1 / std::sqrt(weights[a]) : nan; };
     text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(row.point->id), csv_length(row.place.x()),
                         csv_length(row.place.y()), csv_length(row.place.z()), adjust::to_string(row.point->role),
-                        csv_sigma(sigma(0)), csv_sigma(sigma(2)), csv_length(row.error.x()),
-                        csv_length(row.error.y()), csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
+                        csv_sigma(sigma(0)), csv_sigma(sigma(2)), csv_length(row.error.x()), csv_length(row.error.y()),
+                        csv_length(row.error.z()), row.rays, csv_pixels(row.rms_px));
     if (checks)
       text += fmt::format(",{},{},{}", csv_sigma(row.error_sigma.x()), csv_sigma(row.error_sigma.y()),
                           csv_sigma(row.error_sigma.z()));

@@ -9,7 +9,7 @@ namespace mesograph::survey {
 struct PointRow {
   const adjust::SurveyedPoint* point;
   const adjust::SurveyedResult* result;
-  Eigen::Vector3d place;                                         ///< as surveyed, CRS; NaN where not surveyed
+  Eigen::Vector3d place;  ///< as surveyed, CRS; NaN where not surveyed
   /// adjusted - surveyed: east, north, height, m; NaN where not surveyed, or where fewer than two photos show the point
   Eigen::Vector3d error = Eigen::Vector3d::Constant(nan);
   Eigen::Vector3d error_sigma = Eigen::Vector3d::Constant(nan);  ///< predicted standard deviation of that error

@@ -47,7 +47,8 @@ void collect(const fs::path& folder, std::vector<fs::path>& out, std::vector<std
 /// Photos of a source in order. `closed`: folders in it that cannot be read.
 std::vector<fs::path> files_of(const fs::path& source, std::vector<std::string>& closed) {
   std::error_code failed;
-  if (!fs::exists(source, failed)) throw Error("{}: does not exist; name a photo or a folder of photos", source.string());
+  if (!fs::exists(source, failed))
+    throw Error("{}: does not exist; name a photo or a folder of photos", source.string());
   if (fs::is_regular_file(source, failed)) return {source};
   if (!fs::is_directory(source, failed))
     throw Error("{}: is neither a file nor a folder; name a photo or a folder of photos", source.string());
@@ -64,12 +65,11 @@ std::string unreadable_because(const Photo& p, const std::string& sentence) {
   return fmt::format("{} ({})", unreadable, to_utf8(why.substr(0, why.find(';'))));
 }
 
-/// Everything that one file says, but for what its grey levels say, which depends on the sortie where they have 16 bits.
-/// Damage becomes the reason for which it is screened out.
+/// Everything that one file says, but for what its grey levels say, which depends on the sortie where they have 16
+/// bits. Damage becomes the reason for which it is screened out.
 void examine(Photo& p, const photo::MetadataNames& names) {
   try {
-    if (!is_utf8(p.path.string()))
-      throw Error("its name or folder has bytes that are no UTF-8; rename it");
+    if (!is_utf8(p.path.string())) throw Error("its name or folder has bytes that are no UTF-8; rename it");
     p.mark = mark_of(p.path);
     p.hash = hash_file(p.path);
     const photo::PhotoSize size = photo::read_size(p.path);
@@ -467,9 +467,10 @@ void say_taken(const AdmitOptions& options, const Listed& listed, Progress& prog
     for (const fs::path& file : files_of(fs::absolute(path).lexically_normal(), ignored))
       if (const std::string& sortie = listed.sortie_of.at(file); sortie != options.sortie) ++taken[sortie];
   for (const auto& [sortie, n] : taken)
-    progress.say(fmt::format("{} of these photos are of sortie {} already, and stay there; to move them, take its folder "
-                             "out of inputs/sorties.toml",
-                             n, sortie));
+    progress.say(
+        fmt::format("{} of these photos are of sortie {} already, and stay there; to move them, take its folder "
+                    "out of inputs/sorties.toml",
+                    n, sortie));
 }
 
 /// Photos as they were examined before, where their names of metadata were the same, by path.
@@ -516,8 +517,8 @@ std::vector<char> examine_all(const Survey& survey, std::vector<Photo>& photos, 
 }
 
 /// The same photo under two paths counts once; under two names the second is a copy, and said.
-std::vector<Photo> distinct_photos(std::vector<Photo>& photos, const std::vector<char>& known, const std::string& sortie,
-                                   std::size_t& already, std::size_t& admitted) {
+std::vector<Photo> distinct_photos(std::vector<Photo>& photos, const std::vector<char>& known,
+                                   const std::string& sortie, std::size_t& already, std::size_t& admitted) {
   std::map<std::string, std::string> name_of;  // by content
   std::vector<Photo> out;
   for (std::size_t i = 0; i < photos.size(); ++i) {
@@ -542,7 +543,8 @@ std::vector<Photo> distinct_photos(std::vector<Photo>& photos, const std::vector
 
 std::string admission_inputs(const Survey& survey) {
   std::string sources, decisions;
-  for (const Source& source : read_sources(survey.inputs())) sources += source.sortie + "\n" + source.path.string() + "\n";
+  for (const Source& source : read_sources(survey.inputs()))
+    sources += source.sortie + "\n" + source.path.string() + "\n";
   for (const Decision& d : read_decisions(survey.inputs()))
     if (d.decision == "keep" || d.decision == "drop") decisions += d.image + "\n" + d.decision + "\n";
   return fingerprint({sources, decisions, hash_or_empty(survey.inputs() / "positions.csv"),

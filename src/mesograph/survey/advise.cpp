@@ -23,9 +23,10 @@ nlohmann::ordered_json advise(const Survey& survey, int n, Progress& progress) {
     throw Error("adjust: --advise: no place on the site is seen by {} photos; nothing can be advised",
                 options.least_photos);
   if (static_cast<int>(advice.size()) < n)
-    progress.say(fmt::format("{} place would lower the largest height sigma by {:.0f} % or more: what is left is the "
-                             "photos' own, and more overlap or a lower flight would help",
-                             advice.empty() ? "no" : "no further", 100 * options.least_gain));
+    progress.say(
+        fmt::format("{} place would lower the largest height sigma by {:.0f} % or more: what is left is the "
+                    "photos' own, and more overlap or a lower flight would help",
+                    advice.empty() ? "no" : "no further", 100 * options.least_gain));
   nlohmann::ordered_json rows = nlohmann::ordered_json::array();
   std::vector<Eigen::Vector3d> chosen;
   std::string text =

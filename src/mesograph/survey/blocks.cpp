@@ -291,17 +291,18 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
     const CsvTable table(file, {"east", "north", "height"});
     if (table.rows() != 1) throw Error("{}: must hold one row; delete it to begin anew", file.string());
     // Coordinates of another system are no place in this one: then the frame begins anew, and so does all that follows.
-    if (const std::string& crs = table.text(0, "crs"); crs.empty() || crs == survey.settings.crs.crs) return Eigen::Vector3d(table.required_number(0, "east"), table.required_number(0, "north"),
-                           table.required_number(0, "height"));
+    if (const std::string& crs = table.text(0, "crs"); crs.empty() || crs == survey.settings.crs.crs)
+      return Eigen::Vector3d(table.required_number(0, "east"), table.required_number(0, "north"),
+                             table.required_number(0, "height"));
   }
   const auto origin = find_origin(survey, photos);
   if (!origin) return std::nullopt;
-  write_file(
-      file,
-      fmt::format("# Origin of the local frame, fixed at the first orientation{}.\neast,north,height,crs\n{:.5f},{:.5f},"
-                  "{:.5f},{}\n",
-                  survey.crs.local ? " (longitude, latitude, height)" : "", origin->x(), origin->y(), origin->z(),
-                  csv_field(survey.settings.crs.crs)));
+  write_file(file,
+             fmt::format(
+                 "# Origin of the local frame, fixed at the first orientation{}.\neast,north,height,crs\n{:.5f},{:.5f},"
+                 "{:.5f},{}\n",
+                 survey.crs.local ? " (longitude, latitude, height)" : "", origin->x(), origin->y(), origin->z(),
+                 csv_field(survey.settings.crs.crs)));
   return frame_origin(survey, photos);
 }
 

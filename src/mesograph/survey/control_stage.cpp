@@ -200,8 +200,9 @@ void ask_about_sigmas(const ControlOptions& options, const control::ControlFile&
     for (const double sigma : {p.sigma_h, p.sigma_v, p.sigma_e, p.sigma_n}) {
       if (!(sigma >= large)) continue;
       if (options.reading.plan == control::LengthUnit::millimetre)
-        throw Error("{}: a sigma of point '{}' is {:g}, and sigmas are metres in every file; write {:g} for millimetres",
-                    p.where, p.id, sigma, sigma / 1000);
+        throw Error(
+            "{}: a sigma of point '{}' is {:g}, and sigmas are metres in every file; write {:g} for millimetres",
+            p.where, p.id, sigma, sigma / 1000);
       progress.say(fmt::format("{}: a sigma of point '{}' is {:g} m, sigmas are metres in every file: is that meant?",
                                p.where, p.id, sigma));
       return;
@@ -388,8 +389,7 @@ void hold_out(std::vector<ControlRow>& rows, int wanted, const std::string& why,
     throw Error(
         "control: --hold-out {}: of {} control points {} can become checks so that the rest still spans the site and "
         "holds it; ask for {}, or choose checks yourself with --role check=ID",
-        wanted, points.size(), chosen.size(),
-        chosen.empty() ? "none" : fmt::format("at most {}", chosen.size()));
+        wanted, points.size(), chosen.size(), chosen.empty() ? "none" : fmt::format("at most {}", chosen.size()));
   for (const std::size_t i : chosen) set_role(rows[index[i]], adjust::Role::check, why, changes);
 }
 
@@ -474,7 +474,7 @@ namespace {
 bool taken_as_is(const Survey& survey) {
   bool out = false;
   for (const Decision& d : read_decisions(survey.inputs()))
-    if (d.image == "control.csv" && d.decision == "as-is") out = d.why == survey.settings.crs.crs;
+    if (d.image == "control.csv") out = d.decision == "as-is" && d.why == survey.settings.crs.crs;
   return out;
 }
 
@@ -504,6 +504,8 @@ Outcome control(Survey& survey, const ControlOptions& options, Progress& progres
     const auto doubts = options.as_is ? doubts_about(survey, options, fresh) : std::vector<control::Doubt>();
     if (!doubts.empty() && doubts[0].all)
       taken.push_back({"control.csv", "as-is", time_now(), survey.settings.crs.crs});
+    else if (taken_as_is(survey))  // from now on it is tested again
+      taken.push_back({"control.csv", "tested", time_now(), survey.settings.crs.crs});
     std::vector<std::string> replaced;
     for (const ControlRow& row : fresh) {
       const auto old = std::find_if(rows.begin(), rows.end(), [&](const ControlRow& r) { return r.id == row.id; });

@@ -253,14 +253,16 @@ void make_room(const DepthJob& job, const PhotoPoints& store, const std::vector<
   const double all = of_this + unneeded + missing_bytes(job, store, stations);
   if (sweep || (job.limits_disk() && all > job.request.disk)) {
     remove_unneeded(job.survey, needed);
-    progress.say(fmt::format("{:.2f} GB of depth maps and points that this cloud does not need are removed", unneeded / 1e9));
+    progress.say(
+        fmt::format("{:.2f} GB of depth maps and points that this cloud does not need are removed", unneeded / 1e9));
     return;
   }
   constexpr double worth_telling = 5e9;
   if (unneeded > worth_telling)
-    progress.say(fmt::format("{:.1f} GB of {} are of other levels, regions or adjustments, and kept; densify --sweep "
-                             "removes them",
-                             unneeded / 1e9, job.survey.store.folder().string()));
+    progress.say(
+        fmt::format("{:.1f} GB of {} are of other levels, regions or adjustments, and kept; densify --sweep "
+                    "removes them",
+                    unneeded / 1e9, job.survey.store.folder().string()));
 }
 
 /// Bytes that depth maps will fill, which is said where it is much. Refuses a limit that cannot be kept.
@@ -279,8 +281,8 @@ fs::path place_of(const fs::path& out_file, const DensifyStageOptions& options) 
   return std::isfinite(options.tiles) ? fs::path(out_file).replace_extension() : out_file;
 }
 
-/// A cloud that this program wrote under the default name, and that is no longer what was asked for last, would pass for
-/// it: it goes, unless somebody has touched it since.
+/// A cloud that this program wrote under the default name, and that is no longer what was asked for last, would pass
+/// for it: it goes, unless somebody has touched it since.
 void note_usual_cloud(Survey& survey, const std::vector<fs::path>& written, bool untouched, Progress& progress) {
   constexpr const char* note = "densify_usual";  // who wrote results/cloud.las last, whatever was asked since
   const fs::path usual = survey.results() / "cloud.las";

@@ -44,8 +44,8 @@ struct DepthJob {
   CloudRequest request;
   std::vector<std::vector<int>> partners;
   std::vector<std::vector<dense::GroundHint>> hints;  ///< per station
-  /// Per station, of what its map follows from: the photo and its partners, their cameras and orientations, what its tie
-  /// points say of the ground, and the level. So a map outlives trials: other levels, regions, sorties, another
+  /// Per station, of what its map follows from: the photo and its partners, their cameras and orientations, what its
+  /// tie points say of the ground, and the level. So a map outlives trials: other levels, regions, sorties, another
   /// adjustment that left these photos where they were, and photos that were moved.
   std::vector<std::string> prints;
 

@@ -53,7 +53,8 @@ void check_photo(const Survey& survey, const std::string& image) {
   for (const Photo& p : photos.photos) {
     if (p.image != image) continue;
     if (p.screened_out.empty()) return;
-    throw Error("export: photo '{}' takes no part, it is left out ({}); admit --keep takes it in", image, p.screened_out);
+    throw Error("export: photo '{}' takes no part, it is left out ({}); admit --keep takes it in", image,
+                p.screened_out);
   }
   throw Error("export: photo '{}' is not in this survey; export photos lists them", image);
 }

@@ -69,12 +69,11 @@ struct Reading {
   std::string words;
 };
 constexpr double us_over_international = 1200.0 / 3937.0 / 0.3048;
-const Reading other_feet[] = {{{us_over_international, us_over_international, 1},
-                               {0, 0, 0},
-                               "plan taken as US survey feet (--units us-ft)"},
-                              {{1 / us_over_international, 1 / us_over_international, 1},
-                               {0, 0, 0},
-                               "plan taken as international feet (--units ft)"}};
+const Reading other_feet[] = {
+    {{us_over_international, us_over_international, 1}, {0, 0, 0}, "plan taken as US survey feet (--units us-ft)"},
+    {{1 / us_over_international, 1 / us_over_international, 1},
+     {0, 0, 0},
+     "plan taken as international feet (--units ft)"}};
 
 class Search {
  public:
@@ -401,13 +400,15 @@ void Search::try_other_readings(const std::vector<std::size_t>& points, const Ei
                                 std::vector<std::string>& notes) const {
   if (survey_.crs.local || points.size() < 4) return;
   const geo::Frame frame(survey_.crs, named_.origin);
-  std::vector<Reading> readings = {other_feet[0], other_feet[1],
+  std::vector<Reading> readings = {other_feet[0],
+                                   other_feet[1],
                                    {{1, 1, 0.3048}, {0, 0, 0}, "heights taken as feet (--units m,ft)"},
                                    {{1, 1, 1 / 0.3048}, {0, 0, 0}, "heights taken as metres (--units ft,m)"}};
   if (survey_.crs.heights == geo::Heights::grid) {
     const Eigen::Vector3d w = geo::wgs84_from_crs(survey_.crs, named_.origin);
     const double N = geo::geoid_height(survey_.crs, w.x(), w.y()) / survey_.crs.height_unit;
-    readings.push_back({{1, 1, 1}, {0, 0, -N}, "heights taken as above the ellipsoid (--crs EPSG:n without a vertical part)"});
+    readings.push_back(
+        {{1, 1, 1}, {0, 0, -N}, "heights taken as above the ellipsoid (--crs EPSG:n without a vertical part)"});
     readings.push_back({{1, 1, 1}, {0, 0, N}, "heights moved from above the ellipsoid to above the geoid twice"});
   }
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
@@ -424,20 +425,23 @@ void Search::try_other_readings(const std::vector<std::size_t>& points, const Ei
     }
     // What moves less than what was searched would have been found, what moves far is out of the photos.
     if (moved < 0.25 * reach.minCoeff() || !pattern_fits(places, covariance, reach)) continue;
-    notes.push_back(fmt::format(
-        "the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the file again so",
-        reading.words, moved));
+    notes.push_back(
+        fmt::format("the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the "
+                    "file again so",
+                    reading.words, moved));
     return;
   }
 }
 
 /// "12.3 m west".
 std::string offset_words(const Eigen::Vector3d& d) {
-  static const char* const names[] = {"north", "north-east", "east", "south-east", "south", "south-west", "west", "north-west"};
+  static const char* const names[] = {"north", "north-east", "east", "south-east",
+                                      "south", "south-west", "west", "north-west"};
   const double plan = d.head<2>().norm();
   if (std::abs(d.z()) > plan) return fmt::format("{:.2g} m {}", std::abs(d.z()), d.z() > 0 ? "above" : "below");
   const int eighth = static_cast<int>(std::lround(std::atan2(d.x(), d.y()) / (pi / 4)) + 8) % 8;
-  return plan < 9.95 ? fmt::format("{:.2f} m {}", plan, names[eighth]) : fmt::format("{:.1f} m {}", plan, names[eighth]);
+  return plan < 9.95 ? fmt::format("{:.2f} m {}", plan, names[eighth])
+                     : fmt::format("{:.1f} m {}", plan, names[eighth]);
 }
 
 /// Points that photos should show and nobody has found or sighted: what stands there instead, so that wrong coordinates
@@ -482,8 +486,8 @@ void Search::tell_missed(std::vector<std::string>& notes) const {
     std::size_t most = 0;
     for (const orient::Spot& spot : spots) {
       const double size = seen[static_cast<std::size_t>(spot.sights[0])].size_m;
-      const bool known = std::any_of(taken.begin(), taken.end(),
-                                     [&](const Eigen::Vector3d& X) { return (X - spot.X).norm() < size; });
+      const bool known =
+          std::any_of(taken.begin(), taken.end(), [&](const Eigen::Vector3d& X) { return (X - spot.X).norm() < size; });
       if (known) continue;
       const bool nearer = nearest && (spot.X - p.surveyed).norm() < (nearest->X - p.surveyed).norm();
       if (spot.sights.size() > most + 1 || (spot.sights.size() + 1 >= most && (nearer || !nearest))) nearest = &spot;
@@ -491,9 +495,10 @@ void Search::tell_missed(std::vector<std::string>& notes) const {
     }
     if (!nearest) continue;
     const Eigen::Vector3d d = p.axes.transpose() * (nearest->X - p.surveyed);
-    notes.push_back(fmt::format("{} was not found where it is surveyed; a target stands {} of it, in {} photos: check its "
-                                "coordinates and its id",
-                                p.id, offset_words(d), nearest->sights.size()));
+    notes.push_back(
+        fmt::format("{} was not found where it is surveyed; a target stands {} of it, in {} photos: check its "
+                    "coordinates and its id",
+                    p.id, offset_words(d), nearest->sights.size()));
   }
 }
 

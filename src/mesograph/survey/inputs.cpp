@@ -198,7 +198,8 @@ void add_decisions(const fs::path& inputs, const std::vector<Decision>& more) {
   }
   std::string text = "image,decision,time,why\n";
   for (const Decision& d : all)
-    text += fmt::format("{},{},{},{}\n", csv_field(d.image), csv_field(d.decision), csv_field(d.time), csv_field(d.why));
+    text +=
+        fmt::format("{},{},{},{}\n", csv_field(d.image), csv_field(d.decision), csv_field(d.time), csv_field(d.why));
   write_file(inputs / "decisions.csv", text);
 }
 

@@ -26,8 +26,8 @@ struct ControlRow {
   double sigma_e = nan, sigma_n = nan;  ///< m, where east and north are not known alike; before sigma_h
 };
 /// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v,sigma_e,sigma_n]. Throws Error naming file
-/// and line where a column is missing, a number is none, a sigma is below the least (base/sigma), an id is empty or comes
-/// twice, or a role is unknown.
+/// and line where a column is missing, a number is none, a sigma is below the least (base/sigma), an id is empty or
+/// comes twice, or a role is unknown.
 std::vector<ControlRow> read_control(const std::filesystem::path& path);
 /// The survey's own control; empty where there is none yet.
 std::vector<ControlRow> stored_control(const std::filesystem::path& inputs);

@@ -29,9 +29,9 @@ struct Listing {
 };
 std::optional<Listing> load_listing(const Survey& survey);
 
-/// Reads a listing and its cameras as people give them. Throws Error where a column is missing, a number is none, a sigma
-/// is below the least, a row names a camera that cameras.json has not, a photo comes twice, all positions are one, or
-/// angles are beyond a full turn.
+/// Reads a listing and its cameras as people give them. Throws Error where a column is missing, a number is none, a
+/// sigma is below the least, a row names a camera that cameras.json has not, a photo comes twice, all positions are
+/// one, or angles are beyond a full turn.
 Listing check_listing(const std::filesystem::path& listing, const std::filesystem::path& cameras, bool fixed,
                       const ColumnNames& columns);
 /// Keeps both in inputs/, columns under our names.

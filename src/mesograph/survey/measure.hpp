@@ -6,10 +6,10 @@ namespace mesograph::survey {
 
 /// Distances between two points of an adjusted block, as a person with a tape or a total station knows them; m.
 struct Measured {
-  double slope = nan;          ///< in space
-  double ground = nan;         ///< level, at the mean height of both
-  double grid = nan;           ///< in the plan of the survey's CRS, brought to metres
-  double rise = nan;           ///< height of b less that of a, along the vertical half way
+  double slope = nan;   ///< in space
+  double ground = nan;  ///< level, at the mean height of both
+  double grid = nan;    ///< in the plan of the survey's CRS, brought to metres
+  double rise = nan;    ///< height of b less that of a, along the vertical half way
   /// Predicted standard deviations at sigma0 = 1, from the joint covariance of both points: what both share cancels.
   /// Coordinates that are given have none; NaN where both are.
   double sigma_slope = nan, sigma_ground = nan, sigma_grid = nan, sigma_rise = nan;  ///< m

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
@@ -17,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* version = "orient 9";
+constexpr const char* version = "orient 10";
 
 using Json = nlohmann::ordered_json;
 
@@ -124,8 +125,37 @@ orient::OrientOptions options_of(const Survey& survey) {
   return out;
 }
 
-/// Photos of each sortie, how many are oriented, and how its positions are shifted.
-Json sorties_of(const NamedBlock& named, const geo::Frame* frame) {
+/// How each sortie was really flown: the photos as they are oriented, above the ground that their tie points show.
+/// Before that heights and overlaps rest on what the photos say, or on a guess. Empty for a free block, which has no
+/// metres.
+std::vector<photo::SortieFlight> flown(const NamedBlock& named, const PhotoTable& table) {
+  if (named.free) return {};
+  const adjust::Block& block = named.block;
+  std::vector<std::vector<double>> ground(block.stations.size());
+  for (const adjust::GroundPoint& point : block.points)
+    for (const adjust::Ray& ray : point.rays)
+      if (point.X.allFinite() && adjust::takes_part(block, ray)) ground[ray.station].push_back(point.X.z());
+  std::vector<photo::FlightPhoto> photos = flight_photos(table.kept(), table);
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    photo::FlightPhoto& p = photos[i];
+    const adjust::Station& s = block.stations[i];
+    p.sortie = s.sortie;
+    p.at.setConstant(nan), p.up = p.above_ground = nan;
+    if (!s.oriented || ground[i].empty()) continue;
+    p.at = s.C.head<2>(), p.up = s.C.z(), p.above_ground = s.C.z() - median(ground[i]);
+    p.c = block.cameras[s.camera].interior[camera::c];
+    const Eigen::Vector3d right = s.R.col(0), forward = -s.R.col(2);
+    p.gimbal = true;
+    p.yaw_deg = std::atan2(-right.y(), right.x()) * deg_per_rad;
+    p.pitch_deg = std::asin(std::clamp(forward.z(), -1.0, 1.0)) * deg_per_rad;
+    p.roll_deg = -std::asin(std::clamp(right.z(), -1.0, 1.0)) * deg_per_rad;
+  }
+  return photo::view_flight(photos).sorties;
+}
+
+/// Photos of each sortie, how many are oriented, how it was flown, and how its positions are shifted.
+Json sorties_of(const NamedBlock& named, const PhotoTable& table, const geo::Frame* frame) {
+  const std::vector<photo::SortieFlight> flights = flown(named, table);
   Json out = Json::array();
   for (std::size_t k = 0; k < named.block.sorties.size(); ++k) {
     int photos = 0, oriented = 0, positions = 0;
@@ -138,6 +168,10 @@ Json sorties_of(const NamedBlock& named, const geo::Frame* frame) {
       positions += s.position.allFinite();
     }
     Json entry{{"name", named.block.sorties[k].name}, {"photos", photos}, {"oriented", oriented}};
+    if (k < flights.size() && oriented > 1)
+      entry.update({{"above_ground", json_of(flights[k].above_ground)},
+                    {"forward_overlap", json_of(flights[k].forward)},
+                    {"side_overlap", json_of(flights[k].side)}});
     if (frame && positions > 0) {
       const Eigen::Vector3d shift =
           frame->local_from_grid(middle / oriented).transpose() * named.block.sorties[k].offset;
@@ -271,7 +305,7 @@ Outcome orient(Survey& survey, Progress& progress) {
                  {"free", named.free},
                  {"preview", survey.preview},
                  {"blocks", parts_of(named, result)},
-                 {"sorties", sorties_of(named, frame ? &*frame : nullptr)},
+                 {"sorties", sorties_of(named, photos, frame ? &*frame : nullptr)},
                  {"cameras", cameras_of(named, start)},
                  {"weakest", weakest_of(named)}};
   if (!listed) out.summary["bowl"] = say_doubts(named, result.adjustment, progress);

@@ -71,8 +71,8 @@ PhotoPoints::PhotoPoints(const DepthJob& job) : job_(job), parts_(by_rows) {
   for (std::size_t s = 0; s < job.prints.size(); ++s) {
     std::string maps = job.prints[s];
     for (const int other : witnesses[s]) maps += " " + job.prints[other];
-    prints_.push_back(fingerprint({version, maps, together,
-                                   fmt::format("{} {} {}", job.request.min_views, job.request.max_sigma, tile_size_)}));
+    prints_.push_back(fingerprint(
+        {version, maps, together, fmt::format("{} {} {}", job.request.min_views, job.request.max_sigma, tile_size_)}));
   }
 }
 

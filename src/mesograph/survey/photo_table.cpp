@@ -124,8 +124,7 @@ bool has_photos(const Survey& survey) {
 }
 
 PhotoTable load_photos(const Survey& survey) {
-  if (!survey.store.stage("admit"))
-    throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
+  if (!survey.store.stage("admit")) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
   const Json table = read_packed(survey.store.folder() / "photos");
   if (table.value("layout", 0) != layout)
     throw Error("{}: its photos were admitted by an older version; run mesograph admit again", survey.folder.string());

@@ -37,9 +37,10 @@ std::vector<std::string> notes_of(const Material& source) {
   std::vector<std::string> idle;
   for (const Json& point : s["idle"]) idle.push_back(point["id"]);
   if (!idle.empty())
-    out.push_back(fmt::format("{} of the surveyed points take no part, because fewer than two photos show them sighted, "
-                              "and prove nothing: {}.",
-                              idle.size(), fmt::join(idle, ", ")));
+    out.push_back(
+        fmt::format("{} of the surveyed points take no part, because fewer than two photos show them sighted, "
+                    "and prove nothing: {}.",
+                    idle.size(), fmt::join(idle, ", ")));
   for (const Json& suspect : s["suspects"])
     out.push_back(fmt::format("{} {}{}: {} off by {} {}, w = {}", suspect["kind"].get<std::string>(),
                               suspect["id"].get<std::string>(),
@@ -91,10 +92,10 @@ std::string idle_control(const Json& summary) {
     if (point["role"] == "control") ids.push_back(point["id"]);
   if (ids.empty()) return {};
   const bool none = summary["control"].is_null();
-  return fmt::format("{} control points take no part, for fewer than two photos show them sighted ({}): {}.",
-                     none ? "All" : fmt::format("{} of {}", ids.size(), ids.size() + summary["control"]["count"].get<std::size_t>()),
-                     fmt::join(ids, ", "),
-                     none ? "place, height and scale rest on the photos' own positions" : "they prove nothing");
+  return fmt::format(
+      "{} control points take no part, for fewer than two photos show them sighted ({}): {}.",
+      none ? "All" : fmt::format("{} of {}", ids.size(), ids.size() + summary["control"]["count"].get<std::size_t>()),
+      fmt::join(ids, ", "), none ? "place, height and scale rest on the photos' own positions" : "they prove nothing");
 }
 
 /// What the reader sees first: what was reached, against what the survey asks for, and how it was tested.

@@ -21,9 +21,9 @@ class Table {
       const std::string word(key.str());
       if (std::find(asked_.begin(), asked_.end(), word) != asked_.end()) continue;
       const std::string near = nearest_word(word, asked_);
-      throw Error("{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
-                  near.empty() ? fmt::format("known are {}", fmt::join(asked_, ", "))
-                               : fmt::format("did you mean '{}'", near));
+      throw Error(
+          "{}:{}: key '{}' is unknown in [{}]; {}", path_.string(), node.source().begin.line, word, name_,
+          near.empty() ? fmt::format("known are {}", fmt::join(asked_, ", ")) : fmt::format("did you mean '{}'", near));
     }
   }
   /// A key that was renamed: one sentence that says the new name.
@@ -62,7 +62,8 @@ class Table {
     read_numbers(key, value, 2, "must be two numbers, as in [3.0, 5.0]");
     for (const double number : value) {
       if (has(key) && !(number > 0)) fail(key, "must hold numbers greater than 0");
-      if (number < least_sigma_m) fail(key, fmt::format("must hold {:f} or more; that holds what is fixed", least_sigma_m));
+      if (number < least_sigma_m)
+        fail(key, fmt::format("must hold {:f} or more; that holds what is fixed", least_sigma_m));
     }
   }
   void read_vector(const char* key, Eigen::Vector3d& value) const {

@@ -48,7 +48,7 @@ struct Settings {
   double control_sigma_h = 0.02, control_sigma_v = 0.03;  ///< m, where control.csv gives none
   double sighting_sigma_px = 0.5;                         ///< where sightings.csv gives none
   std::vector<std::string> control_targets;               ///< kinds that were laid out; empty: any
-  int tie_keypoints = 8000;               ///< most of a photo
+  int tie_keypoints = 8000;                               ///< most of a photo
   double tie_sigma_px = 0.5;
   std::vector<std::string> adjust_free = {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"};
   std::string adjust_weights = "given";   ///< "given", "estimate" (ties and sightings) or "estimate all"

@@ -141,8 +141,8 @@ void remove_stale(const fs::path& folder, const std::map<std::string, report::Si
 }  // namespace
 
 std::vector<fs::path> draw_sheets(const Survey& survey, const std::vector<Sighting>& all,
-                 const std::map<std::string, std::string>& roles, const FoundSightings& result, Progress& progress,
-                 std::size_t most) {
+                                  const std::map<std::string, std::string>& roles, const FoundSightings& result,
+                                  Progress& progress, std::size_t most) {
   Drawings drawings = lay_out(survey, all, roles, result, most);
   const PhotoTable table = load_photos(survey);
   std::vector<const Photo*> photos;

@@ -200,7 +200,8 @@ std::vector<Sighting> take_what_people_say(const Survey& survey, const SightOpti
   if (!options.import_file.empty()) import_sightings(survey, options.import_file, options.natural, out, progress);
   judge(options.confirm, SightingState::confirmed, found, out);
   judge(options.reject, SightingState::rejected, found, out);
-  if (!out.empty() && (!fs::exists(file) || read_file(file) != sightings_text(out))) write_file(file, sightings_text(out));
+  if (!out.empty() && (!fs::exists(file) || read_file(file) != sightings_text(out)))
+    write_file(file, sightings_text(out));
   return out;
 }
 

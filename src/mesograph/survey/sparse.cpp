@@ -104,7 +104,8 @@ std::vector<std::filesystem::path> draw_block(const Survey& survey, const PhotoT
     points.push_back({place(point.X), colours[p], static_cast<std::uint8_t>(std::min<std::ptrdiff_t>(rays, 255))});
     picture.points.push_back({drawn(points.back().X), colours[p]});
   }
-  const std::filesystem::path cloud = survey.results() / "sparse.las", drawing = survey.results() / "figures" / "block.png";
+  const std::filesystem::path cloud = survey.results() / "sparse.las",
+                              drawing = survey.results() / "figures" / "block.png";
   cloud::write_cloud(cloud, points, named.free ? free_wkt : survey.crs.wkt);
   write_file(drawing, report::block_figure(picture));
   return {cloud, drawing};

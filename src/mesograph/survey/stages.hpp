@@ -12,8 +12,8 @@ std::string orient_fingerprint(const Survey& survey);
 /// tie() and orient() at reduced resolution, in store/preview and results/preview: to see whether a flight is complete.
 Outcome preview(Survey& survey, Progress& progress);
 
-/// Tests the control that the survey holds against its photos: settings may have changed since it was taken. Throws Error
-/// as control() does where it cannot be right; not where it was taken as it is, in the same system.
+/// Tests the control that the survey holds against its photos: settings may have changed since it was taken. Throws
+/// Error as control() does where it cannot be right; not where it was taken as it is, in the same system.
 void check_control(const Survey& survey);
 
 struct ControlOptions {

@@ -43,13 +43,12 @@ std::vector<StageState> stage_states(const Survey& survey) {
   StageState last = out[0];  // what an adjustment would rest on
   if (ties_are_wanted(survey)) {
     out.push_back(judge(survey, "tie", tie_fingerprint(survey), "photos, [tie] or options differ", {out[0]}));
-    out.push_back(
-        judge(survey, "orient", orient_fingerprint(survey), "[sortie], [camera] or the datum's points differ", {out[1]}));
+    out.push_back(judge(survey, "orient", orient_fingerprint(survey), "[sortie], [camera] or the datum's points differ",
+                        {out[1]}));
     last = out.back();
   }
   if (std::filesystem::exists(survey.inputs() / "control.csv"))
-    out.push_back(
-        judge(survey, "sight", sight_fingerprint(survey), "control, sightings or [control] differ", {last}));
+    out.push_back(judge(survey, "sight", sight_fingerprint(survey), "control, sightings or [control] differ", {last}));
   // Adjusting does not need the finder to have run; it takes what is there.
   out.push_back(
       judge(survey, "adjust", adjust_fingerprint(survey), "control, sightings, settings or options differ", {last}));

@@ -50,9 +50,8 @@ std::string words_of_register_failure(const fs::path& file, int code, const std:
       return fmt::format("{}: the disk is full; make room and run the same command again, nothing is lost",
                          file.string());
     default:
-      return fmt::format(
-          "{}: cannot be read or written ({}); check space and permissions of the disk, nothing is lost", file.string(),
-          what);
+      return fmt::format("{}: cannot be read or written ({}); check space and permissions of the disk, nothing is lost",
+                         file.string(), what);
   }
 }
 

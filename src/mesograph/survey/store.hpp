@@ -35,9 +35,9 @@ class Store {
     nlohmann::ordered_json summary;
   };
   std::optional<Stage> stage(const std::string& name) const;
-  /// Records a stage as the last step of finishing it: its item files must stand already, and the files that people take
-  /// away, `outputs`, whose content is remembered. Adds to the summary how long it took, since the store was opened or
-  /// the last stage finished (`stage_seconds`).
+  /// Records a stage as the last step of finishing it: its item files must stand already, and the files that people
+  /// take away, `outputs`, whose content is remembered. Adds to the summary how long it took, since the store was
+  /// opened or the last stage finished (`stage_seconds`).
   void finish(const std::string& name, const Stage& stage, const std::vector<std::filesystem::path>& outputs = {});
 
   /// Files that a stage wrote for people to take away.

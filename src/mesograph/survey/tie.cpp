@@ -317,8 +317,8 @@ void say_untied(const TieTable& ties, Progress& progress) {
 
 std::string tie_fingerprint(const Survey& survey, const TieOptions& options) {
   const fs::path imported = imported_ties(survey);
-  return fingerprint({tie_version, photos_fingerprint(survey), std::to_string(keypoints_of(survey, options)), options.pairs,
-                      hash_or_empty(imported)});
+  return fingerprint({tie_version, photos_fingerprint(survey), std::to_string(keypoints_of(survey, options)),
+                      options.pairs, hash_or_empty(imported)});
 }
 
 Outcome tie(Survey& survey, const TieOptions& options, Progress& progress) {
@@ -399,7 +399,8 @@ TieTable load_ties(const Survey& survey) {
 keypoint::Keypoints load_keypoints(const Survey& survey, const Photo& photo) {
   const auto stage = survey.store.stage("tie");
   const fs::path item =
-      stage ? keypoint_item(survey, photo, stage->summary.value("keypoints_asked", survey.settings.tie_keypoints)) : fs::path();
+      stage ? keypoint_item(survey, photo, stage->summary.value("keypoints_asked", survey.settings.tie_keypoints))
+            : fs::path();
   if (item.empty() || !fs::exists(item))
     throw Error("{}: no keypoints of '{}'; run mesograph tie first", survey.folder.string(), photo.image);
   return read_keypoints(item);

@@ -104,7 +104,8 @@ void find_keypoints(const Survey& survey, const std::vector<const Photo*>& photo
       options.limit = limit;
       const int halvings = survey.preview ? preview_halvings(*photos[i]) : 0;
       if (survey.preview) options.double_below = 0;
-      keypoint::Keypoints found = keypoint::detect(photo::read_grey(photos[i]->path, halvings, photos[i]->tone), options);
+      keypoint::Keypoints found =
+          keypoint::detect(photo::read_grey(photos[i]->path, halvings, photos[i]->tone), options);
       for (keypoint::Keypoint& k : found.points) {
         const auto pixel = static_cast<float>(1 << halvings);
         k.x *= pixel, k.y *= pixel, k.scale *= pixel;
