@@ -3,6 +3,7 @@ import csv
 import json
 import subprocess
 import sys
+import time
 import tempfile
 from pathlib import Path
 
@@ -79,9 +80,10 @@ def run_all(module):
     for name, test in list(vars(module).items()):
         if not name.startswith("test_"):
             continue
+        began = time.monotonic()
         try:
             test()
-            print(f"ok      {name}", flush=True)
+            print(f"ok      {name} ({time.monotonic() - began:.1f} s)", flush=True)
         except Exception as error:  # a failed test must not hide the next one
             failed += 1
             print(f"FAILED  {name}: {type(error).__name__}: {error} (line {error.__traceback__.tb_next.tb_lineno})", flush=True)

@@ -68,6 +68,12 @@ struct Reading {
   Eigen::Vector3d factor, shift;
   std::string words;
 };
+/// Where a reading puts the points of control, and how far that is at most.
+struct Moved {
+  std::vector<Eigen::Vector3d> places;
+  double by = 0;
+  std::string words;
+};
 constexpr double us_over_international = 1200.0 / 3937.0 / 0.3048;
 const Reading other_feet[] = {
     {{us_over_international, us_over_international, 1}, {0, 0, 0}, "plan taken as US survey feet (--units us-ft)"},
@@ -118,11 +124,10 @@ class Search {
     std::vector<orient::Spot> spots;
   };
   std::vector<std::vector<Window>> narrow_windows() const;
+  std::vector<Moved> other_readings(const std::vector<std::size_t>& points, double least) const;
   void try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
                           std::vector<std::string>& notes) const;
   std::string foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const;
-  bool pattern_fits(const std::vector<Eigen::Vector3d>& places, const Eigen::Matrix3d& covariance,
-                    const Eigen::Vector2d& reach) const;
   std::optional<PointToCarry> to_carry(std::size_t i) const;
   Candidate candidate_of(std::size_t i, const std::vector<Seen>& all) const;
   Usual usual_among(const std::vector<Candidate>& candidates) const;
@@ -364,20 +369,6 @@ void Search::find_wide(std::vector<std::string>& notes) {
                               points.size(), spots.size()));
 }
 
-/// Whether targets lie as these places do, looked for where they should show.
-bool Search::pattern_fits(const std::vector<Eigen::Vector3d>& places, const Eigen::Matrix3d& covariance,
-                          const Eigen::Vector2d& reach) const {
-  std::vector<std::vector<Window>> windows(photos_.size());
-  for (const Eigen::Vector3d& X : places)
-    for (const adjust::Prediction& p : predictor_->photos_of(X, covariance)) windows[p.station].push_back(around(p));
-  for (auto& of_photo : windows) of_photo = merged(of_photo);
-  std::vector<std::string> ignored;
-  const std::vector<Seen> seen = look(windows, true, "looking where another reading puts control", ignored);
-  std::vector<Eigen::Vector3d> ground;
-  for (const Seen& s : seen) ground.push_back(ground_of(s));
-  return orient::identify(places, orient::find_spots(block_, sights_of(seen), ground), reach, 1.0).has_value();
-}
-
 /// What the other foot makes of coordinates, if that is how far `off` the points lie: half of it at least agrees, which
 /// positions of some metres allow to tell. Empty: it is not.
 std::string Search::foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const {
@@ -394,11 +385,9 @@ std::string Search::foot_words(const std::vector<Eigen::Vector3d>& places, const
 }
 
 /// Mistakes that leave control among the photos, too far off to be found and too near to be refused: the other foot
-/// (two parts in a million: 14 m of a northing of 6,800 km), heights in feet, heights above the other surface. The one
-/// that the pattern shows is named; nothing is taken by it.
-void Search::try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
-                                std::vector<std::string>& notes) const {
-  if (survey_.crs.local || points.size() < 4) return;
+/// (two parts in a million: 14 m of a northing of 6,800 km), heights in feet, heights above the other surface. Those
+/// that move it by less than `least` would have been found.
+std::vector<Moved> Search::other_readings(const std::vector<std::size_t>& points, double least) const {
   const geo::Frame frame(survey_.crs, named_.origin);
   std::vector<Reading> readings = {other_feet[0],
                                    other_feet[1],
@@ -411,24 +400,49 @@ void Search::try_other_readings(const std::vector<std::size_t>& points, const Ei
         {{1, 1, 1}, {0, 0, -N}, "heights taken as above the ellipsoid (--crs EPSG:n without a vertical part)"});
     readings.push_back({{1, 1, 1}, {0, 0, N}, "heights moved from above the ellipsoid to above the geoid twice"});
   }
-  Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
-  Eigen::Vector3d unused;
-  place_of(block_.surveyed[points[0]], unused, covariance);
+  std::vector<Moved> out;
   for (const Reading& reading : readings) {
-    std::vector<Eigen::Vector3d> places;
-    double moved = 0;
+    Moved moved;
+    moved.words = reading.words;
     for (const std::size_t i : points) {
       const Eigen::Vector3d& X = block_.surveyed[i].surveyed;
       const Eigen::Vector3d crs = frame.crs_from_local(X);
-      places.push_back(frame.local_from_crs(crs.cwiseProduct(reading.factor) + reading.shift));
-      moved = std::max(moved, (places.back() - X).norm());
+      moved.places.push_back(frame.local_from_crs(crs.cwiseProduct(reading.factor) + reading.shift));
+      moved.by = std::max(moved.by, (moved.places.back() - X).norm());
     }
-    // What moves less than what was searched would have been found, what moves far is out of the photos.
-    if (moved < 0.25 * reach.minCoeff() || !pattern_fits(places, covariance, reach)) continue;
+    if (moved.by >= least) out.push_back(moved);
+  }
+  return out;
+}
+
+/// Names the reading under which the pattern of control shows; nothing is taken by it. One search serves all: what they
+/// move control by is little beside the ellipses, which overlap.
+void Search::try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
+                                std::vector<std::string>& notes) const {
+  if (survey_.crs.local || points.size() < 4) return;
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
+  Eigen::Vector3d unused;
+  place_of(block_.surveyed[points[0]], unused, covariance);
+  const std::vector<Moved> readings = other_readings(points, 0.25 * reach.minCoeff());
+  std::vector<std::vector<Window>> windows(photos_.size());
+  bool any = false;  // what moves far is out of the photos
+  for (const Moved& reading : readings)
+    for (const Eigen::Vector3d& X : reading.places)
+      for (const adjust::Prediction& p : predictor_->photos_of(X, covariance))
+        windows[p.station].push_back(around(p)), any = true;
+  if (!any) return;
+  for (auto& of_photo : windows) of_photo = merged(of_photo);
+  std::vector<std::string> ignored;
+  const std::vector<Seen> seen = look(windows, true, "looking where other readings put control", ignored);
+  std::vector<Eigen::Vector3d> ground;
+  for (const Seen& s : seen) ground.push_back(ground_of(s));
+  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
+  for (const Moved& reading : readings) {
+    if (!orient::identify(reading.places, spots, reach, 1.0)) continue;
     notes.push_back(
         fmt::format("the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the "
                     "file again so",
-                    reading.words, moved));
+                    reading.words, reading.by));
     return;
   }
 }
