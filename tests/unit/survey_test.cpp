@@ -10,6 +10,7 @@
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/survey/admit.hpp>
 #include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/other_readings.hpp>
 #include <mesograph/survey/set_aside.hpp>
 #include <mesograph/survey/settings.hpp>
 #include <mesograph/survey/survey.hpp>
@@ -659,4 +660,23 @@ TEST_CASE("Items left out stand until they are taken in again") {
   CHECK(survey::items_from({"K1", list.string()}) == std::vector<std::string>{"K1", "K,3", "K4@P2.jpg"});
   CHECK(survey::items_from({"missing.csv"}) == std::vector<std::string>{"missing.csv"});  // it may be a photo's name
   CHECK_THROWS_WITH(survey::items_from({folder.file("bare.csv", "image\nP1.jpg\n").string()}), Contains("item"));
+}
+
+TEST_CASE("Other readings of control move it as its numbers say") {
+  // By hand: a US survey foot is longer by 1 part in 500,000 (2.0 ppm of the grid's coordinates: of 6,824,000 m north
+  // and 431,000 m east 13.65 and 0.86 m), a height of 650 ft is one of 198 m, and mid Scandinavia's geoid lies 25 to 45
+  // m above the ellipsoid. 0.05 m for the scale of the projection, 0.4 per mille there.
+  const geo::Crs crs = geo::resolve({"EPSG:25833+5773", "", ""});
+  const Eigen::Vector3d origin(431000, 6824000, 650);
+  const std::vector<Eigen::Vector3d> places = {{0, 0, 0}};
+  const auto readings = survey::other_readings(crs, origin, places);
+  REQUIRE(readings.size() == 6);
+  const auto by = [&](std::size_t i) { return readings[i].places[0]; };
+  CHECK((by(0).head<2>().norm() - std::hypot(13.65, 0.86)) == Approx(0).margin(0.05));
+  CHECK((by(0) + by(1)).norm() < 1e-3);
+  CHECK(by(2).z() == Approx(650 * (0.3048 - 1)).margin(0.05));
+  CHECK((by(4).z() < -25 && by(4).z() > -45));
+  CHECK(by(5).z() == Approx(-by(4).z()).margin(1e-3));
+  CHECK_THAT(survey::foot_words(crs, origin, places[0], by(1) + Eigen::Vector3d(3, -3, 50)), Contains("--units ft)"));
+  CHECK(survey::foot_words(crs, origin, places[0], Eigen::Vector3d(13.7, 0, 0)).empty());
 }

@@ -8,6 +8,7 @@
 #include <mesograph/orient/identify.hpp>
 #include <mesograph/survey/carry_sightings.hpp>
 #include <mesograph/survey/find_sightings.hpp>
+#include <mesograph/survey/other_readings.hpp>
 #include <mesograph/survey/photo_table.hpp>
 #include <set>
 
@@ -63,24 +64,6 @@ std::vector<Window> merged(std::vector<Window> windows) {
   return windows;
 }
 
-/// Coordinates as a usual mistake would have them.
-struct Reading {
-  Eigen::Vector3d factor, shift;
-  std::string words;
-};
-/// Where a reading puts the points of control, and how far that is at most.
-struct Moved {
-  std::vector<Eigen::Vector3d> places;
-  double by = 0;
-  std::string words;
-};
-constexpr double us_over_international = 1200.0 / 3937.0 / 0.3048;
-const Reading other_feet[] = {
-    {{us_over_international, us_over_international, 1}, {0, 0, 0}, "plan taken as US survey feet (--units us-ft)"},
-    {{1 / us_over_international, 1 / us_over_international, 1},
-     {0, 0, 0},
-     "plan taken as international feet (--units ft)"}};
-
 class Search {
  public:
   Search(const Survey& survey, NamedBlock& named, Progress& progress)
@@ -116,6 +99,7 @@ class Search {
                          std::vector<std::string>& notes) const;
   void look_in_photo(std::size_t i, const std::vector<Window>& windows, bool clear_only, std::vector<Seen>& out) const;
   Eigen::Vector3d ground_of(const Seen& seen) const;
+  std::vector<orient::Spot> spots_of(const std::vector<Seen>& seen) const;
   void take(std::size_t point, const std::vector<Seen>& seen, const orient::Spot& spot);
   /// What may be a point: targets within its ellipses, and those of them that meet.
   struct Candidate {
@@ -124,10 +108,8 @@ class Search {
     std::vector<orient::Spot> spots;
   };
   std::vector<std::vector<Window>> narrow_windows() const;
-  std::vector<Moved> other_readings(const std::vector<std::size_t>& points, double least) const;
   void try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
                           std::vector<std::string>& notes) const;
-  std::string foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const;
   std::optional<PointToCarry> to_carry(std::size_t i) const;
   Candidate candidate_of(std::size_t i, const std::vector<Seen>& all) const;
   Usual usual_among(const std::vector<Candidate>& candidates) const;
@@ -265,8 +247,9 @@ void Search::look_in_photo(std::size_t i, const std::vector<Window>& windows, bo
   }
 }
 
-/// Targets in the windows of each photo, photo by photo in parallel. `clear_only`: of good contrast, where much ground
-/// is searched and a pattern needs not all of them. Photos that cannot be read are told of and left out.
+/// Targets in the windows of each photo (they may overlap), photo by photo in parallel. `clear_only`: of good contrast,
+/// where much ground is searched and a pattern needs not all of them. Photos that cannot be read are told of and left
+/// out.
 std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step,
                                std::vector<std::string>& notes) const {
   std::vector<std::vector<Seen>> per_photo(photos_.size());
@@ -275,7 +258,8 @@ std::vector<Seen> Search::look(const std::vector<std::vector<Window>>& windows, 
   parallel_for(photos_.size(), [&](std::size_t i) {
     progress_.check();
     try {
-      if (!windows[i].empty() && !photos_[i]->path.empty()) look_in_photo(i, windows[i], clear_only, per_photo[i]);
+      if (!windows[i].empty() && !photos_[i]->path.empty())
+        look_in_photo(i, merged(windows[i]), clear_only, per_photo[i]);
     } catch (const Error& error) {
       failed[i] = error.what();
     }
@@ -298,6 +282,13 @@ std::vector<orient::Sight> sights_of(const std::vector<Seen>& seen) {
   std::vector<orient::Sight> out;
   for (const Seen& s : seen) out.push_back({s.station, s.target.x, s.target.sigma()});
   return out;
+}
+
+/// Where targets of several photos meet on the ground.
+std::vector<orient::Spot> Search::spots_of(const std::vector<Seen>& seen) const {
+  std::vector<Eigen::Vector3d> ground;
+  for (const Seen& s : seen) ground.push_back(ground_of(s));
+  return orient::find_spots(block_, sights_of(seen), ground);
 }
 
 /// The kind that four fifths of the spots share, and its size.
@@ -331,11 +322,8 @@ void Search::find_wide(std::vector<std::string>& notes) {
         reach = reach.cwiseMax(Eigen::Vector2d(4 * std::sqrt(Q.topLeftCorner<2, 2>().trace()), 4 * std::sqrt(Q(2, 2))));
     }
   }
-  for (auto& of_photo : windows) of_photo = merged(of_photo);
   const std::vector<Seen> seen = look(windows, true, "looking for targets all over", notes);
-  std::vector<Eigen::Vector3d> ground;
-  for (const Seen& s : seen) ground.push_back(ground_of(s));
-  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
+  const std::vector<orient::Spot> spots = spots_of(seen);
   const auto identified = orient::identify(places, spots, reach, 1.0);
   if (!identified) {
     try_other_readings(points, reach, notes);
@@ -363,56 +351,10 @@ void Search::find_wide(std::vector<std::string>& notes) {
         fmt::format("control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas "
                     "allow; one may be "
                     "in another datum: name the file's with control --crs, or the positions' with positions_crs{}",
-                    shift.head<2>().norm(), foot_words(places, -shift)));
+                    shift.head<2>().norm(), foot_words(survey_.crs, named_.origin, places[0], -shift)));
   usual_ = usual_of(seen, spots, named);
   notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
                               points.size(), spots.size()));
-}
-
-/// What the other foot makes of coordinates, if that is how far `off` the points lie: half of it at least agrees, which
-/// positions of some metres allow to tell. Empty: it is not.
-std::string Search::foot_words(const std::vector<Eigen::Vector3d>& places, const Eigen::Vector3d& off) const {
-  if (survey_.crs.local || places.empty()) return {};
-  const geo::Frame frame(survey_.crs, named_.origin);
-  for (const Reading& foot : other_feet) {
-    const Eigen::Vector3d moved =
-        frame.local_from_crs(frame.crs_from_local(places[0]).cwiseProduct(foot.factor)) - places[0];
-    if ((moved - off).head<2>().norm() < 0.5 * moved.head<2>().norm())
-      return fmt::format("; {:.1f} m are what the other foot makes of these coordinates: were they to have their {}",
-                         moved.head<2>().norm(), foot.words);
-  }
-  return {};
-}
-
-/// Mistakes that leave control among the photos, too far off to be found and too near to be refused: the other foot
-/// (two parts in a million: 14 m of a northing of 6,800 km), heights in feet, heights above the other surface. Those
-/// that move it by less than `least` would have been found.
-std::vector<Moved> Search::other_readings(const std::vector<std::size_t>& points, double least) const {
-  const geo::Frame frame(survey_.crs, named_.origin);
-  std::vector<Reading> readings = {other_feet[0],
-                                   other_feet[1],
-                                   {{1, 1, 0.3048}, {0, 0, 0}, "heights taken as feet (--units m,ft)"},
-                                   {{1, 1, 1 / 0.3048}, {0, 0, 0}, "heights taken as metres (--units ft,m)"}};
-  if (survey_.crs.heights == geo::Heights::grid) {
-    const Eigen::Vector3d w = geo::wgs84_from_crs(survey_.crs, named_.origin);
-    const double N = geo::geoid_height(survey_.crs, w.x(), w.y()) / survey_.crs.height_unit;
-    readings.push_back(
-        {{1, 1, 1}, {0, 0, -N}, "heights taken as above the ellipsoid (--crs EPSG:n without a vertical part)"});
-    readings.push_back({{1, 1, 1}, {0, 0, N}, "heights moved from above the ellipsoid to above the geoid twice"});
-  }
-  std::vector<Moved> out;
-  for (const Reading& reading : readings) {
-    Moved moved;
-    moved.words = reading.words;
-    for (const std::size_t i : points) {
-      const Eigen::Vector3d& X = block_.surveyed[i].surveyed;
-      const Eigen::Vector3d crs = frame.crs_from_local(X);
-      moved.places.push_back(frame.local_from_crs(crs.cwiseProduct(reading.factor) + reading.shift));
-      moved.by = std::max(moved.by, (moved.places.back() - X).norm());
-    }
-    if (moved.by >= least) out.push_back(moved);
-  }
-  return out;
 }
 
 /// Names the reading under which the pattern of control shows; nothing is taken by it. One search serves all: what they
@@ -420,29 +362,30 @@ std::vector<Moved> Search::other_readings(const std::vector<std::size_t>& points
 void Search::try_other_readings(const std::vector<std::size_t>& points, const Eigen::Vector2d& reach,
                                 std::vector<std::string>& notes) const {
   if (survey_.crs.local || points.size() < 4) return;
+  std::vector<Eigen::Vector3d> places;
+  for (const std::size_t i : points) places.push_back(block_.surveyed[i].surveyed);
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Zero();
   Eigen::Vector3d unused;
   place_of(block_.surveyed[points[0]], unused, covariance);
-  const std::vector<Moved> readings = other_readings(points, 0.25 * reach.minCoeff());
+  std::vector<OtherReading> readings = other_readings(survey_.crs, named_.origin, places);
   std::vector<std::vector<Window>> windows(photos_.size());
   bool any = false;  // what moves far is out of the photos
-  for (const Moved& reading : readings)
+  for (const OtherReading& reading : readings) {
+    if (reading.moved < 0.25 * reach.minCoeff()) continue;  // searched already
     for (const Eigen::Vector3d& X : reading.places)
       for (const adjust::Prediction& p : predictor_->photos_of(X, covariance))
         windows[p.station].push_back(around(p)), any = true;
+  }
   if (!any) return;
-  for (auto& of_photo : windows) of_photo = merged(of_photo);
   std::vector<std::string> ignored;
   const std::vector<Seen> seen = look(windows, true, "looking where other readings put control", ignored);
-  std::vector<Eigen::Vector3d> ground;
-  for (const Seen& s : seen) ground.push_back(ground_of(s));
-  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
-  for (const Moved& reading : readings) {
-    if (!orient::identify(reading.places, spots, reach, 1.0)) continue;
+  const std::vector<orient::Spot> spots = spots_of(seen);
+  for (const OtherReading& reading : readings) {
+    if (reading.moved < 0.25 * reach.minCoeff() || !orient::identify(reading.places, spots, reach, 1.0)) continue;
     notes.push_back(
         fmt::format("the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the "
                     "file again so",
-                    reading.words, reading.by));
+                    reading.words, reading.moved));
     return;
   }
 }
@@ -481,12 +424,9 @@ void Search::tell_missed(std::vector<std::string>& notes) const {
     missed.push_back(i);
   }
   if (missed.empty()) return;
-  for (auto& of_photo : windows) of_photo = merged(of_photo);
   std::vector<std::string> ignored;
   const std::vector<Seen> seen = look(windows, false, "looking around points that were not found", ignored);
-  std::vector<Eigen::Vector3d> ground;
-  for (const Seen& s : seen) ground.push_back(ground_of(s));
-  const std::vector<orient::Spot> spots = orient::find_spots(block_, sights_of(seen), ground);
+  const std::vector<orient::Spot> spots = spots_of(seen);
   std::vector<Eigen::Vector3d> taken;  // where the targets of other points stand
   for (const adjust::SurveyedPoint& p : block_.surveyed) {
     adjust::GroundPoint place = p.point;
@@ -536,7 +476,6 @@ std::vector<std::vector<Window>> Search::narrow_windows() const {
     for (const adjust::Prediction& p : predictions_[i])
       if (!p.hidden && !spoken_[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
         out[p.station].push_back(around(p));
-  for (auto& of_photo : out) of_photo = merged(of_photo);
   return out;
 }
 
