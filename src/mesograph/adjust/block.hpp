@@ -100,7 +100,8 @@ struct CameraPrior {
   bool held = false;                                         ///< known: no unknown of any adjustment
 };
 
-/// Everything that is adjusted.
+/// Everything that is adjusted, as plain values: how accurate they are, their sigmas say. Cost: memory, of which the
+/// rays of the tie points take most.
 struct Block {
   std::vector<camera::Camera> cameras;
   std::vector<CameraPrior> priors;  ///< one a camera

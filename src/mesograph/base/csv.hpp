@@ -10,6 +10,7 @@
 namespace mesograph {
 
 /// Goes through a table row by row and keeps none: for files of millions of rows. The rules are those of CsvTable.
+/// Cost: one reading of the file, memory for one row.
 class CsvReader {
  public:
   /// Opens a file and reads its header. Throws Error where one of `required` is missing from it.
@@ -72,7 +73,7 @@ class CsvTable {
 /// quoted).
 std::string csv_field(std::string_view text);
 
-/// Fixed decimals as the exchange files have them; empty where the value is not finite.
+/// Fixed decimals as the exchange files have them, so exact to half of the last; empty where the value is not finite.
 std::string csv_length(double metres);    ///< 5 decimals
 std::string csv_degrees(double degrees);  ///< 8 decimals
 std::string csv_pixels(double pixels);    ///< 4 decimals

@@ -30,7 +30,7 @@ void drop_all_scratch() noexcept;
 int open_nameless(const std::filesystem::path& beside);
 
 /// 128-bit content hash (XXH3) as 32 hexadecimal digits: tells files and inputs apart, no protection against malice.
-/// Files are read in pieces. hash_file throws Error where the file is missing, unreadable or no regular file.
+/// Cost: one reading, in pieces. hash_file throws Error where the file is missing, unreadable or no regular file.
 std::string hash_bytes(std::string_view bytes);
 std::string hash_file(const std::filesystem::path& path);
 

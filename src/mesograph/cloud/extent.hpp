@@ -18,7 +18,7 @@ struct Extent {
   }
 };
 
-/// Goes through the file twice; memory for two million points at most. Of a file without points all is NaN.
+/// Cost: goes through the file twice; memory for two million points at most. Of a file without points all is NaN.
 Extent extent_of(LasReader& file, Progress& progress);
 
 }  // namespace mesograph::cloud

@@ -28,7 +28,8 @@ struct JudgeOptions {
 /// A judge's word on each point of a tile; those on points of the rim are not listened to.
 using Judge = std::function<std::vector<std::uint8_t>(const std::vector<TilePoint>&)>;
 
-/// Judges all points of a file, in its order, square by square, however many there are: one byte of memory a point.
+/// Judges all points of a file, in its order, square by square, however many there are. Cost: one byte of memory a
+/// point beside the squares at work.
 /// Squares depend on the file alone, so the result is the same for any number of threads. Throws what LasReader does,
 /// and Error where the disk refuses, or where coordinates are angles.
 std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,

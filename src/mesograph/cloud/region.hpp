@@ -24,6 +24,7 @@ class Region {
   static Region of(const std::string& box_or_file, const std::string& wkt);
 
   bool everything() const { return polygons_.empty(); }
+  /// Cost: a box, then all corners of the polygons.
   bool contains(const Eigen::Vector2d& at) const;
   const Eigen::Vector2d& low() const { return low_; }
   const Eigen::Vector2d& high() const { return high_; }

@@ -368,10 +368,11 @@ void Search::try_other_readings(const std::vector<std::size_t>& points, const Ei
   Eigen::Vector3d unused;
   place_of(block_.surveyed[points[0]], unused, covariance);
   std::vector<OtherReading> readings = other_readings(survey_.crs, named_.origin, places);
+  const double searched = 0.25 * reach.minCoeff();
+  std::erase_if(readings, [&](const OtherReading& reading) { return reading.moved < searched; });
   std::vector<std::vector<Window>> windows(photos_.size());
   bool any = false;  // what moves far is out of the photos
   for (const OtherReading& reading : readings) {
-    if (reading.moved < 0.25 * reach.minCoeff()) continue;  // searched already
     for (const Eigen::Vector3d& X : reading.places)
       for (const adjust::Prediction& p : predictor_->photos_of(X, covariance))
         windows[p.station].push_back(around(p)), any = true;
@@ -381,7 +382,7 @@ void Search::try_other_readings(const std::vector<std::size_t>& points, const Ei
   const std::vector<Seen> seen = look(windows, true, "looking where other readings put control", ignored);
   const std::vector<orient::Spot> spots = spots_of(seen);
   for (const OtherReading& reading : readings) {
-    if (reading.moved < 0.25 * reach.minCoeff() || !orient::identify(reading.places, spots, reach, 1.0)) continue;
+    if (!orient::identify(reading.places, spots, reach, 1.0)) continue;
     notes.push_back(
         fmt::format("the pattern of the control points shows with their {}, {:.1f} m from where they are now: give the "
                     "file again so",
