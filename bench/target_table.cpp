@@ -7,7 +7,7 @@
 #include <cstdlib>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
-#include <mesograph/control/target.hpp>
+#include <mesograph/sight/target.hpp>
 #include <mesograph/simulate/marks.hpp>
 
 using namespace mesograph;
@@ -43,18 +43,18 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
   view.shadow = condition.shadow, view.wear = condition.wear;
   view.light = random.below(2) == 0;
   const simulate::MarkPicture picture = simulate::draw_mark(view, random);
-  control::TargetOptions options;
+  sight::TargetOptions options;
   const double slope = 5 * rad_per_deg;
   const Eigen::Vector3d level =
       (picture.normal + Eigen::Vector3d(random.normal(slope), random.normal(slope), 0)).normalized();
   // From x right, y down, z forward to x right, y up, z backwards.
   const auto turned = [](const Eigen::Vector3d& v) { return Eigen::Vector3d(v.x(), -v.y(), -v.z()); };
-  options.view = control::plane_view(turned(level), turned(picture.sight), view.c, slope);
+  options.view = sight::plane_view(turned(level), turned(picture.sight), view.c, slope);
   const Eigen::Vector2d reach(20, 20),
       middle = picture.centre + Eigen::Vector2d(random.uniform(-8, 8), random.uniform(-8, 8));
   Draw out;
-  for (const control::Target& t : control::find_targets(picture.image, middle - reach, middle + reach, options)) {
-    if (control::to_string(t.kind) != simulate::to_string(mark)) continue;
+  for (const sight::Target& t : sight::find_targets(picture.image, middle - reach, middle + reach, options)) {
+    if (word_of(t.kind) != simulate::to_string(mark)) continue;
     if ((t.x - picture.centre).norm() > 0.25 * size || t.size_px < 0.4 * size) {
       out.wrong = true;
       continue;
@@ -122,7 +122,7 @@ int main(int argc, char** argv) {
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
       const Eigen::Vector2d reach(25, 25);
       taken[i] =
-          static_cast<int>(control::find_targets(picture.image, picture.centre - reach, picture.centre + reach).size());
+          static_cast<int>(sight::find_targets(picture.image, picture.centre - reach, picture.centre + reach).size());
     });
     const auto any = std::count_if(taken.begin(), taken.end(), [](int n) { return n > 0; });
     if (only.empty() || only == "false") fmt::print("| {} | {} |\n", simulate::to_string(mark), any);

@@ -1,6 +1,8 @@
-#include <mesograph/survey/advise.hpp>
-#include <mesograph/survey/set_aside.hpp>
-#include <mesograph/survey/stages.hpp>
+#include <fmt/format.h>
+
+#include <mesograph/stages/adjust.hpp>
+#include <mesograph/stages/advise.hpp>
+#include <mesograph/survey/inputs.hpp>
 
 #include "console.hpp"
 
@@ -8,18 +10,19 @@ namespace mesograph::app {
 
 namespace {
 
-std::string accuracy_line(const char* name, const nlohmann::ordered_json& a) {
-  if (a.is_null()) return fmt::format("{:<8} none", name);
-  const auto number = [&](const char* key) {
-    return a[key].is_number() ? fmt::format("{:.4f}", a[key].get<double>()) : "-";
-  };
-  return fmt::format("{:<8} {:>3} points, RMSE east {} north {} height {} m", name, a["count"].get<int>(),
-                     number("rmse_east"), number("rmse_north"), number("rmse_height"));
+std::string number(double value, int decimals) {
+  return std::isfinite(value) ? fmt::format("{:.{}f}", value, decimals) : "-";
+}
+
+std::string accuracy_line(const char* name, const std::optional<report::Accuracy>& a) {
+  if (!a) return fmt::format("{:<8} none", name);
+  return fmt::format("{:<8} {:>3} points, RMSE east {} north {} height {} m", name, a->count, number(a->rmse_east, 4),
+                     number(a->rmse_north, 4), number(a->rmse_height, 4));
 }
 
 void run_adjust(Call& call) {
   survey::Survey opened(call.survey);
-  survey::AdjustStageOptions options;
+  stages::AdjustStageOptions options;
   if (call.has("free")) options.free = call.list("free");
   options.fix_camera = call.has("fix-camera");
   options.hold_out = call.list("hold-out");
@@ -31,33 +34,28 @@ void run_adjust(Call& call) {
     throw UsageError("--as {}: must be a plain name, not a path", options.as);
   if (const auto n = optional_value<int>(call, "advise"); n && (*n < 1 || *n > 50))
     throw UsageError("--advise {}: ask for 1 to 50 places", *n);
-  const survey::Outcome outcome = survey::adjust(opened, options, call.progress);
-  call.json = outcome.summary;
-  say_behind(call, outcome);
-  const auto number = [&](const char* key, int decimals, double factor) {
-    return call.json[key].is_number() ? fmt::format("{:.{}f}", factor * call.json[key].get<double>(), decimals) : "-";
-  };
+  const auto outcome = stages::adjust(opened, options, call.progress);
+  const report::AdjustmentSummary& s = outcome.result.summary;
+  call.json = json_of(s);
   call.lines.push_back(fmt::format(
       "{} photos, {} tie points, {} observations, redundancy {}, sigma0 {}, reprojection {} px, {} % of ties "
       "rejected{}",
-      call.json["photos"].get<int>(), call.json["tie_points"].get<int>(), call.json["observations"].get<int>(),
-      call.json["redundancy"].get<int>(), number("sigma0", 3, 1), number("reprojection_rms_px", 2, 1),
-      number("rejected_share", 1, 100), standing_words(outcome)));
-  call.lines.push_back(accuracy_line("control", call.json["control"]));
-  call.lines.push_back(accuracy_line("check", call.json["check"]));
-  call.lines.push_back(accuracy_line("left out", call.json["left_out"]));
+      s.photos, s.tie_points, s.observations, s.redundancy, number(s.sigma0, 3), number(s.reprojection_rms_px, 2),
+      number(100 * s.rejected_share, 1), standing_words(call, opened, "adjust", outcome.made)));
+  call.lines.push_back(accuracy_line("control", s.control));
+  call.lines.push_back(accuracy_line("check", s.check));
+  call.lines.push_back(accuracy_line("left out", s.left_out));
   if (!options.as.empty()) call.lines.push_back("kept in results/as/" + options.as);
   if (const auto n = optional_value<int>(call, "advise")) {
-    call.json["advice"] = survey::advise(opened, *n, call.progress);
-    for (const auto& a : call.json["advice"])
+    const auto advice = stages::advise(opened, *n, call.progress);
+    call.json["advice"] = json_of(advice);
+    for (const stages::AdvisedPlace& a : advice)
       call.lines.push_back(fmt::format(
           "advice {}: a target near east {:.1f} north {:.1f}, in {} photos; largest height sigma {:.4f} -> {:.4f} m",
-          a["place"].get<int>(), a["east"].get<double>(), a["north"].get<double>(), a["photos"].get<int>(),
-          a["before"].get<double>(), a["after"].get<double>()));
+          a.place, a.east, a.north, a.photos, a.before, a.after));
   }
-  if (const auto& s = call.json["sightings"]; s["unconfirmed"].get<int>() > 0)
-    call.lines.push_back(
-        fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
+  if (s.sightings.unconfirmed > 0)
+    call.lines.push_back(fmt::format("{} of {} sightings unconfirmed", s.sightings.unconfirmed, s.sightings.used));
 }
 
 }  // namespace

@@ -1,6 +1,5 @@
 #include <mesograph/base/errors.hpp>
-#include <mesograph/photo/screening_words.hpp>
-#include <mesograph/survey/admit.hpp>
+#include <mesograph/stages/admit.hpp>
 
 #include "console.hpp"
 
@@ -10,7 +9,7 @@ namespace {
 
 void run_admit(Call& call) {
   survey::Survey opened(call.survey);
-  survey::AdmitOptions options;
+  stages::AdmitOptions options;
   for (const std::string& path : call.paths) options.paths.emplace_back(path);
   options.sortie = call.text("sortie");
   options.drop = call.list("drop");
@@ -27,26 +26,22 @@ void run_admit(Call& call) {
       throw UsageError("--columns {}: write OURS=ITS, as in --columns image=Photo,east=X", pair);
     options.columns[pair.substr(0, at)] = pair.substr(at + 1);
   }
-  call.json = survey::admit(opened, options, call.progress).summary;
-  const auto& screened = call.json["screened_out"];
+  const stages::Admitted a = stages::admit(opened, options, call.progress).result;
+  call.json = json_of(a);
   call.lines.push_back(fmt::format("{}{} photos: {} new, {} known, {} screened out",
-                                   options.sortie.empty() ? "" : options.sortie + ": ", call.json["photos"].get<int>(),
-                                   call.json["admitted"].get<int>(), call.json["already"].get<int>(), screened.size()));
-  const auto percent = [](const nlohmann::ordered_json& share) {
-    return share.is_number() ? fmt::format("{:.0f} %", 100 * share.get<double>()) : std::string("unknown");
+                                   options.sortie.empty() ? "" : options.sortie + ": ", a.photos, a.admitted, a.already,
+                                   a.screened_out.size()));
+  const auto percent = [](double share) {
+    return std::isfinite(share) ? fmt::format("{:.0f} %", 100 * share) : std::string("unknown");
   };
-  for (const auto& f : call.json["flights"]) {
-    if (!options.sortie.empty() && f["sortie"] != options.sortie) continue;
-    call.lines.push_back(fmt::format(
-        "  {}: about {:.0f} m above ground, GSD {:.3f} m, overlap {} forward, {} sideways{}",
-        f["sortie"].get<std::string>(), f["above_ground"].get<double>(), f["gsd"].get<double>(),
-        percent(f["forward_overlap"]), percent(f["side_overlap"]),
-        f["assumed"].get<bool>() ? "; all assumed, as for 75 % forward overlap: orient tells the true ones" : ""));
-  }
-  for (const auto& photo : screened)
-    call.lines.push_back(fmt::format(
-        "  {:<20} {}", photo["image"].get<std::string>(),
-        photo::screening_words(photo["reason"], photo["value"].is_number() ? photo["value"].get<double>() : nan)));
+  for (const stages::SortieFlown& f : a.flights)
+    if (options.sortie.empty() || f.sortie == options.sortie)
+      call.lines.push_back(
+          fmt::format("  {}: about {:.0f} m above ground, GSD {:.3f} m, overlap {} forward, {} sideways{}", f.sortie,
+                      f.above_ground, f.gsd, percent(f.forward_overlap), percent(f.side_overlap),
+                      f.assumed ? "; all assumed, as for 75 % forward overlap: orient tells the true ones" : ""));
+  for (const stages::ScreenedPhoto& p : a.screened_out)
+    call.lines.push_back(fmt::format("  {:<20} {}", p.image, p.words));
 }
 
 }  // namespace

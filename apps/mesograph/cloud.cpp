@@ -9,7 +9,7 @@
 #include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/units.hpp>
-#include <mesograph/report/cloud_figures.hpp>
+#include <mesograph/draw/cloud_figures.hpp>
 
 #include "console.hpp"
 
@@ -96,7 +96,7 @@ void run_describe(Call& call) {
                        units.angles && a < 2 ? "degrees" : units.plan, h.scale[a]));
   for (const auto& [number_of_class, n] : d.classes) {
     call.json["classes"][std::to_string(number_of_class)] = n;
-    line("class", fmt::format("{:>3} {:<18} {}", number_of_class, report::class_name(number_of_class), n));
+    line("class", fmt::format("{:>3} {:<18} {}", number_of_class, draw::class_name(number_of_class), n));
   }
   for (std::size_t a = 0; a < h.attributes.size() && h.points > 0; ++a) {
     const auto& s = d.attributes[a];
@@ -181,18 +181,18 @@ void run_ground(Call& call) {
       call, [&](const auto& points) { return cloud::ground(points, options, call.progress); }, judging, true);
 }
 
-report::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
+draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
-  if (by == "height") return report::Shown::height;
-  if (by == "class") return report::Shown::point_class;
+  if (by == "height") return draw::Shown::height;
+  if (by == "class") return draw::Shown::point_class;
   if (by == "sigma") {
     if (!cloud::sigma_of(header))
       throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths[1]);
-    return report::Shown::sigma;
+    return draw::Shown::sigma;
   }
   if (by != "colour") throw UsageError("--by {}: give colour, height, class or sigma", by);
   if (!header.has_colour()) throw Error("{}: its points have no colours; show it --by height", call.paths[1]);
-  return report::Shown::colour;
+  return draw::Shown::colour;
 }
 
 Eigen::Vector2d parse_place(const std::string& text) {
@@ -214,7 +214,7 @@ void run_section(Call& call) {
   const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), width};
   if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   say_oddities(call, file.oddities());
-  report::SectionOptions options;
+  draw::SectionOptions options;
   options.shown = shown_of(call, file.header());
   options.exaggeration = number(call, "exaggerate", 1, 0.01);
   options.unit = units.plan;
@@ -225,7 +225,7 @@ void run_section(Call& call) {
   options.title = fmt::format("{}: from {:.2f}, {:.2f} to {:.2f}, {:.2f}, {:g} {} wide", files.in.filename().string(),
                               line.from.x(), line.from.y(), line.to.x(), line.to.y(), line.width, units.plan);
   const fs::path table = fs::path(files.out).replace_extension(".csv");
-  write_file(files.out, report::section_figure(points, (line.to - line.from).norm(), options));
+  write_file(files.out, draw::section_figure(points, (line.to - line.from).norm(), options));
   write_file(table, cloud::section_table(points));
   call.json["file"] = files.out.string(), call.json["table"] = table.string(), call.json["points"] = points.size();
   call.lines.push_back(fmt::format("{} and {}: {} points", files.out.string(), table.string(), points.size()));
@@ -236,7 +236,7 @@ void run_render(Call& call) {
   cloud::LasReader file(files.in);
   const cloud::LasHeader& h = file.header();
   if (h.points == 0) throw Error("{}: holds no point", files.in.string());
-  report::CloudView::Options options;
+  draw::CloudView::Options options;
   options.shown = shown_of(call, h);
   const std::string from = call.has("from") ? call.text("from") : "above";
   if (from != "above") {
@@ -249,7 +249,7 @@ void run_render(Call& call) {
   if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
   const cloud::Description d = cloud::describe(file, call.progress);
   say_oddities(call, d.oddities);
-  write_file(files.out, report::cloud_figure(file, d, options, call.progress));
+  write_file(files.out, draw::cloud_figure(file, d, options, call.progress));
   call.json["file"] = files.out.string(), call.json["points"] = h.points;
   call.lines.push_back(fmt::format("{}: {} points", files.out.string(), h.points));
 }

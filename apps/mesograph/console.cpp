@@ -6,6 +6,7 @@
 #include <cstdio>
 #include <map>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/stages/status.hpp>
 #include <typeinfo>
 
 namespace mesograph::app {
@@ -113,14 +114,11 @@ std::vector<std::string> paths_of(const cxxopts::ParseResult& options) {
   return out;
 }
 
-std::string standing_words(const survey::Outcome& outcome) {
-  if (outcome.made) return {};
-  return outcome.behind.empty() ? " (current)" : " (as it was)";
-}
-
-void say_behind(Call& call, const survey::Outcome& outcome) {
-  if (!outcome.behind.empty())
-    call.progress.say(outcome.behind + "; this rests on it as it was, and mesograph run makes all of it anew");
+std::string standing_words(Call& call, const survey::Survey& survey, const std::string& stage, bool made) {
+  const std::string behind = stages::behind(survey, stage);
+  if (!behind.empty())
+    call.progress.say(behind + "; this rests on it as it was, and mesograph run makes all of it anew");
+  return made ? "" : behind.empty() ? " (current)" : " (as it was)";
 }
 
 std::vector<std::string> split_list(const std::string& text, char separator) {

@@ -6,10 +6,11 @@
 #include <cxxopts.hpp>
 #include <filesystem>
 #include <functional>
+#include <mesograph/base/json.hpp>
 #include <mesograph/base/progress.hpp>
+#include <mesograph/base/words.hpp>
 #include <mesograph/survey/survey.hpp>
 #include <mutex>
-#include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -45,7 +46,7 @@ struct Call {
   std::vector<std::string> paths;
   std::filesystem::path survey;
   ConsoleProgress& progress;
-  nlohmann::ordered_json json;     ///< the command's own fields for --json
+  Json json;                       ///< the command's own fields for --json
   std::vector<std::string> lines;  ///< what a person reads on stdout
 
   bool has(const char* name) const { return options.count(name) > 0; }
@@ -75,10 +76,9 @@ void check_repeated(const cxxopts::ParseResult& options);
 /// The paths of a call as they were written, commas and all.
 std::vector<std::string> paths_of(const cxxopts::ParseResult& options);
 
-/// What stands behind the figures of a stage: nothing where it was made now, else that it was not.
-std::string standing_words(const survey::Outcome& outcome);
-/// A note where a stage rests on one that is not current.
-void say_behind(Call& call, const survey::Outcome& outcome);
+/// A note where a stage rests on one that is not current; and what stands behind its figures: nothing where it was
+/// made now, else that it was not.
+std::string standing_words(Call& call, const survey::Survey& survey, const std::string& stage, bool made);
 
 /// Comma-separated list -> its parts.
 std::vector<std::string> split_list(const std::string& text, char separator = ',');

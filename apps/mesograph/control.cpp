@@ -1,7 +1,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <mesograph/base/errors.hpp>
-#include <mesograph/survey/stages.hpp>
+#include <mesograph/stages/control.hpp>
 
 #include "console.hpp"
 
@@ -18,9 +18,9 @@ std::vector<std::pair<adjust::Role, std::string>> roles_from(const std::vector<s
     const auto equals = part.find('=');
     if (equals != std::string::npos) {
       const std::string word = part.substr(0, equals);
-      if (word != "control" && word != "check" && word != "off")
-        throw UsageError("--role {}: write control, check or off before '='", part);
-      role = word == "control" ? adjust::Role::control : word == "check" ? adjust::Role::check : adjust::Role::off;
+      const auto known = from_word<adjust::Role>(word);
+      if (!known) throw UsageError("--role {}: write control, check or off before '='", part);
+      role = *known;
       named = true;
     }
     if (!named) throw UsageError("--role {}: write it as check=ID,ID", part);
@@ -45,7 +45,7 @@ double number_from(const std::string& option, const std::string& word) {
 }
 
 /// How the file's own grid becomes the survey's.
-void read_site_grid(const Call& call, survey::ControlOptions& options) {
+void read_site_grid(const Call& call, stages::ControlOptions& options) {
   if (call.has("ground-to-grid")) {
     options.ground_to_grid = number_from("ground-to-grid", call.text("ground-to-grid"));
     // Beyond two parts in a hundred it is a unit, or its inverse was meant for something else.
@@ -68,26 +68,24 @@ void read_site_grid(const Call& call, survey::ControlOptions& options) {
 }
 
 /// The points as a table for reading.
-void list_points(Call& call) {
-  const auto cell = [](const nlohmann::ordered_json& v, int width, int decimals) {
-    return v.is_number() ? fmt::format("{:>{}.{}f}", v.get<double>(), width, decimals)
-                         : fmt::format("{:>{}}", "-", width);
+void list_points(Call& call, const stages::ControlTaken& taken) {
+  const auto cell = [](double v, int width, int decimals) {
+    return std::isfinite(v) ? fmt::format("{:>{}.{}f}", v, width, decimals) : fmt::format("{:>{}}", "-", width);
   };
   call.lines.push_back(fmt::format("{:<12} {:<8} {:>14} {:>14} {:>11} {:>8} {:>8}", "id", "role", "east", "north",
                                    "height", "sigma_h", "sigma_v"));
-  for (const auto& p : call.json["list"])
-    call.lines.push_back(fmt::format("{:<12} {:<8} {} {} {} {} {}", p["id"].get<std::string>(),
-                                     p["role"].get<std::string>(), cell(p["east"], 14, 4), cell(p["north"], 14, 4),
-                                     cell(p["height"], 11, 4), cell(p["sigma_h"], 8, 4), cell(p["sigma_v"], 8, 4)));
-  for (const auto& b : call.json["scale_bars"])
-    call.lines.push_back(fmt::format("scale bar {}: {} to {}, {:.4f} m, sigma {:.4f} m", b["id"].get<std::string>(),
-                                     b["a"].get<std::string>(), b["b"].get<std::string>(), b["length"].get<double>(),
-                                     b["sigma"].get<double>()));
+  for (const stages::ListedPoint& p : taken.list)
+    call.lines.push_back(fmt::format("{:<12} {:<8} {} {} {} {} {}", p.id, word_of(p.role), cell(p.east, 14, 4),
+                                     cell(p.north, 14, 4), cell(p.height, 11, 4), cell(p.sigma_h, 8, 4),
+                                     cell(p.sigma_v, 8, 4)));
+  for (const stages::ListedBar& b : taken.scale_bars)
+    call.lines.push_back(
+        fmt::format("scale bar {}: {} to {}, {:.4f} m, sigma {:.4f} m", b.id, b.a, b.b, b.length, b.sigma));
 }
 
 void run_control(Call& call) {
   survey::Survey opened(call.survey);
-  survey::ControlOptions options;
+  stages::ControlOptions options;
   if (!call.paths.empty()) options.file = call.only_path("file");
   options.roles = roles_from(call.list("role"));
   for (const std::string& pattern : call.list("check")) options.roles.emplace_back(adjust::Role::check, pattern);
@@ -105,14 +103,13 @@ void run_control(Call& call) {
   const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
                        !options.remove.empty() || options.hold_out || !options.scale_bars.empty();
   options.dry_run = call.has("dry-run") || (call.has("list") && !changes);
-  call.json = survey::control(opened, options, call.progress).summary;
-  call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off{}", call.json["points"].get<int>(),
-                                   call.json["control"].get<int>(), call.json["check"].get<int>(),
-                                   call.json["off"].get<int>(),
+  const stages::ControlTaken taken = stages::control(opened, options, call.progress).result;
+  call.json = json_of(taken);
+  call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off{}", taken.points, taken.control,
+                                   taken.check, taken.off,
                                    call.has("dry-run") ? " (as understood; nothing is written)" : ""));
-  if (const auto& bars = call.json["scale_bars"]; !bars.empty())
-    call.lines.push_back(fmt::format("{} scale bars", bars.size()));
-  if (call.has("list") || call.has("dry-run")) list_points(call);
+  if (!taken.scale_bars.empty()) call.lines.push_back(fmt::format("{} scale bars", taken.scale_bars.size()));
+  if (call.has("list") || call.has("dry-run")) list_points(call, taken);
 }
 
 }  // namespace

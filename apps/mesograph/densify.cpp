@@ -1,7 +1,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/numbers.hpp>
-#include <mesograph/survey/stages.hpp>
+#include <mesograph/stages/densify.hpp>
 
 #include "console.hpp"
 
@@ -11,7 +11,7 @@ namespace {
 
 void run_densify(Call& call) {
   survey::Survey opened(call.survey);
-  survey::DensifyStageOptions options;
+  stages::DensifyStageOptions options;
   options.spacing = optional_value<double>(call, "spacing");
   options.level = optional_value<int>(call, "level");
   options.min_views = optional_value<int>(call, "min-views");
@@ -30,28 +30,24 @@ void run_densify(Call& call) {
     throw UsageError("--scale must be from 0.000001 to 1");
   options.force = call.has("force");
   options.sweep = call.has("sweep");
-  const survey::Outcome outcome = survey::densify(opened, options, call.progress);
-  call.json = outcome.summary;
-  say_behind(call, outcome);
-  call.lines.push_back(fmt::format("{}: {} points, spacing {:.3f} m, {:.0f} points a square metre{}",
-                                   call.json["file"].get<std::string>(), call.json["points"].get<std::size_t>(),
-                                   call.json["spacing"].get<double>(), call.json["density"].get<double>(),
-                                   standing_words(outcome)));
-  if (const auto& heights = call.json["check_heights"]; heights.is_object())
+  const auto outcome = stages::densify(opened, options, call.progress);
+  const stages::Densified& d = outcome.result;
+  call.json = json_of(d);
+  call.lines.push_back(fmt::format("{}: {} points, spacing {:.3f} m, {:.0f} points a square metre{}", d.file, d.points,
+                                   d.spacing, d.density, standing_words(call, opened, "densify", outcome.made)));
+  if (d.check_heights)
     call.lines.push_back(fmt::format("heights at {} surveyed points: RMSE {:.3f} m, mean {:+.3f} m",
-                                     heights["count"].get<int>(), heights["rmse"].get<double>(),
-                                     heights["mean"].get<double>()));
-  if (call.json.contains("foretold")) {
-    const auto& foretold = call.json["foretold"];
-    const auto& seconds = foretold["seconds"];
-    const std::string time = seconds.is_null() ? "time unknown, for its depth maps were there already"
-                             : seconds < 120   ? fmt::format("about {:.0f} s", seconds.get<double>())
-                                               : fmt::format("about {:.0f} min", seconds.get<double>() / 60);
+                                     d.check_heights->count, d.check_heights->rmse, d.check_heights->mean));
+  if (d.foretold) {
+    const double seconds = d.foretold->seconds;
+    const std::string time = !std::isfinite(seconds) ? "time unknown, for its depth maps were there already"
+                             : seconds < 120         ? fmt::format("about {:.0f} s", seconds)
+                                                     : fmt::format("about {:.0f} min", seconds / 60);
     call.lines.push_back(fmt::format(
         "this patch is seen by {} of {} photos; the whole: {}, {:.1f} million points, {:.2f} GB of LAS, {:.2f} GB on "
         "the way",
-        foretold["patch_photos"].get<int>(), foretold["photos"].get<int>(), time,
-        foretold["points"].get<double>() / 1e6, foretold["las_gb"].get<double>(), foretold["disk_gb"].get<double>()));
+        d.foretold->patch_photos, d.foretold->photos, time, d.foretold->points / 1e6, d.foretold->las_gb,
+        d.foretold->disk_gb));
   }
 }
 

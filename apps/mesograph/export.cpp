@@ -1,8 +1,8 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
-#include <mesograph/survey/export.hpp>
-#include <mesograph/survey/stages.hpp>
-#include <mesograph/survey/tie_figures.hpp>
+#include <mesograph/stages/densify.hpp>
+#include <mesograph/stages/export.hpp>
+#include <mesograph/stages/tie_figures.hpp>
 
 #include "console.hpp"
 
@@ -11,7 +11,7 @@ namespace mesograph::app {
 namespace {
 
 void run_export(Call& call) {
-  survey::ExportOptions options;
+  stages::ExportOptions options;
   options.what = call.only_path("kind, as in export stations");
   options.image = call.text("image");
   options.worst = optional_value<int>(call, "worst");
@@ -30,7 +30,7 @@ void run_export(Call& call) {
       throw UsageError("--figure draws the matches of a pair: export matches --pair A.jpg,B.jpg --figure");
     const std::string file =
         call.has("out") ? call.text("out") : (opened.results() / "figures" / "matches.png").string();
-    write_file(file, survey::matches_figure(opened, options.pair->first, options.pair->second));
+    write_file(file, stages::matches_figure(opened, options.pair->first, options.pair->second));
     call.json = {{"files", nlohmann::json::array({file})}, {"rows", nullptr}};
     call.lines.push_back(file + ": drawn");
     return;
@@ -39,12 +39,12 @@ void run_export(Call& call) {
     if (options.image.empty()) throw UsageError("export depth needs a photo: export depth --image A.jpg");
     const std::filesystem::path name = std::filesystem::path(options.image).filename().replace_extension(".tif");
     const std::string file = call.has("out") ? call.text("out") : (opened.results() / "depth" / name).string();
-    survey::export_depth(opened, options.image, file);
+    stages::export_depth(opened, options.image, file);
     call.json = {{"files", nlohmann::json::array({file})}, {"rows", nullptr}};
     call.lines.push_back(file + ": written");
     return;
   }
-  const survey::ExportText text = survey::export_text(opened, options);
+  const stages::ExportText text = stages::export_text(opened, options);
   const std::string out = call.has("out") ? call.text("out") : (opened.results() / text.file_name).string();
   call.json = {{"files", nlohmann::json::array({out})}, {"rows", text.rows}};
   if (out == "-") {

@@ -10,7 +10,7 @@
 #include <mutex>
 #include <thread>
 
-#include "console.hpp"
+#include "help.hpp"
 
 #if __has_include(<malloc.h>)
 #include <malloc.h>
@@ -67,33 +67,6 @@ Interrupts& interrupts() {
   return all;
 }
 
-void print_overview() {
-  fmt::print(
-      "mesograph {}: from drone photos to adjusted, georeferenced clouds.\n\nusage: mesograph COMMAND [PATH...] "
-      "[options]\n\n",
-      MESOGRAPH_VERSION);
-  for (const Command& command : commands()) fmt::print("  {:<10} {}\n", command.name, command.summary);
-  fmt::print(
-      "\n'mesograph COMMAND --help' tells more. Exit codes: 0 done, 1 internal error, 2 usage, 3 bad input, 4 warnings "
-      "(--strict), 130 interrupted.\n");
-}
-
-cxxopts::Options make_options(const Command& command) {
-  cxxopts::Options options("mesograph " + command.name, command.summary);
-  options.positional_help(command.positional_help);
-  auto add = options.add_options();
-  add("s,survey", "folder of the survey", cxxopts::value<std::string>()->default_value("."));
-  add("threads", "number of threads (default: all cores)", cxxopts::value<int>());
-  add("json", "one JSON object on stdout");
-  add("quiet", "no progress, no notes");
-  add("strict", "exit code 4 where there are warnings");
-  add("help", "this text");
-  add("paths", "", cxxopts::value<std::vector<std::string>>());
-  if (command.add_options) command.add_options(options);
-  options.parse_positional({"paths"});
-  return options;
-}
-
 const Command& find_command(const std::string& name) {
   std::vector<std::string> names;
   for (const Command& command : commands()) {
@@ -128,14 +101,22 @@ Outcome guarded(const std::function<void()>& work) {
   }
 }
 
+/// What `help` prints: the overview, or a page made for others from the tables of options.
+std::string help_text(const std::string& page) {
+  if (page == "man") return man_page();
+  if (page == "bash") return bash_completion();
+  if (page == "options") return options_page();
+  return overview();
+}
+
 int run(int argc, char** argv) {
   if (argc < 2 || std::string(argv[1]) == "--help" || std::string(argv[1]) == "help")
-    return print_overview(), argc < 2 ? 2 : 0;
+    return fmt::print("{}", help_text(argc > 2 ? argv[2] : "")), argc < 2 ? 2 : 0;
   if (std::string(argv[1]) == "--version") return fmt::print("mesograph {}\n", MESOGRAPH_VERSION), 0;
 
   const auto begin = std::chrono::steady_clock::now();
   const std::string name = argv[1];
-  nlohmann::ordered_json own;
+  Json own;
   std::vector<std::string> lines, warnings;
   bool json = false, strict = false, help = false;
   for (int i = 2; i < argc; ++i) json = json || std::string(argv[i]) == "--json";
@@ -145,7 +126,7 @@ int run(int argc, char** argv) {
       for (int i = 2; i < argc; ++i)
         if (const std::string word = argv[i]; word == "--" + old || word.starts_with("--" + old + "="))
           throw UsageError("--{} of {} is called --{} now", old, name, now);
-    cxxopts::Options options = make_options(command);
+    cxxopts::Options options = options_of(command);
     const cxxopts::ParseResult parsed = options.parse(argc - 1, argv + 1);
     if (parsed.count("help")) {
       help = true;
@@ -165,7 +146,7 @@ int run(int argc, char** argv) {
       throw UsageError("{} takes no '{}'; see mesograph {} --help", name, call.paths[0], name);
     struct Keep {
       Call& call;
-      nlohmann::ordered_json& own;
+      Json& own;
       std::vector<std::string>&lines, &warnings;
       ~Keep() {
         own = call.json;
@@ -178,7 +159,7 @@ int run(int argc, char** argv) {
   });
   if (help) return 0;
   if (json) {
-    nlohmann::ordered_json out{{"command", name}, {"version", MESOGRAPH_VERSION}};
+    Json out{{"command", name}, {"version", MESOGRAPH_VERSION}};
     out["seconds"] = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     out["warnings"] = nlohmann::json::array();
     for (const std::string& text : warnings)
@@ -186,7 +167,7 @@ int run(int argc, char** argv) {
     out["error"] = outcome.code == 0 ? nlohmann::json() : nlohmann::json{{"text", outcome.error}};
     if (own.is_object()) out.update(own);
     // Paths may hold bytes that are no text.
-    fmt::print("{}\n", out.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace));
+    fmt::print("{}\n", out.dump(2, ' ', false, Json::error_handler_t::replace));
   } else {
     for (const std::string& line : lines) fmt::print("{}\n", line);
   }

@@ -1,5 +1,5 @@
 #include <mesograph/base/errors.hpp>
-#include <mesograph/survey/measure.hpp>
+#include <mesograph/stages/measure.hpp>
 
 #include "console.hpp"
 
@@ -10,21 +10,9 @@ namespace {
 void run_measure(Call& call) {
   if (call.paths.size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
   const survey::Survey opened(call.survey, survey::Access::look);
-  const survey::Measured m = survey::measure(opened, call.paths[0], call.paths[1]);
-  const auto number = [](double v) { return std::isfinite(v) ? nlohmann::ordered_json(v) : nullptr; };
-  call.json = {{"from", call.paths[0]},
-               {"to", call.paths[1]},
-               {"slope", number(m.slope)},
-               {"ground", number(m.ground)},
-               {"grid", number(m.grid)},
-               {"rise", number(m.rise)},
-               {"direction_deg", number(m.direction_deg)},
-               {"surveyed_slope", number(m.surveyed)},
-               {"sigma_slope", number(m.sigma_slope)},
-               {"sigma_ground", number(m.sigma_ground)},
-               {"sigma_grid", number(m.sigma_grid)},
-               {"sigma_rise", number(m.sigma_rise)},
-               {"sigma_direction_deg", number(m.sigma_direction_deg)}};
+  const stages::Measured m = stages::measure(opened, call.paths[0], call.paths[1]);
+  call.json = {{"from", call.paths[0]}, {"to", call.paths[1]}};
+  call.json.update(json_of(m));
   const auto sigma = [](double v, int decimals) {
     return std::isfinite(v) ? fmt::format("sigma {:.{}f}", v, decimals) : std::string("sigma unknown");
   };

@@ -1,4 +1,4 @@
-#include <mesograph/survey/stages.hpp>
+#include <mesograph/stages/report.hpp>
 
 #include "console.hpp"
 
@@ -8,10 +8,9 @@ namespace {
 
 void run_report(Call& call) {
   survey::Survey opened(call.survey);
-  const survey::Outcome outcome = survey::report(opened, call.text("compare"), call.progress);
-  call.json = outcome.summary;
-  say_behind(call, outcome);
-  call.lines.push_back(call.json["file"].get<std::string>() + standing_words(outcome));
+  const auto outcome = stages::report(opened, call.text("compare"), call.progress);
+  call.json = json_of(outcome.result);
+  call.lines.push_back(outcome.result.file + standing_words(call, opened, "report", outcome.made));
 }
 
 }  // namespace

@@ -3,7 +3,10 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/process.hpp>
-#include <mesograph/survey/stages.hpp>
+#include <mesograph/stages/adjust.hpp>
+#include <mesograph/stages/admit.hpp>
+#include <mesograph/stages/run.hpp>
+#include <mesograph/survey/inputs.hpp>
 
 #include <climits>
 
@@ -28,29 +31,42 @@ void write_run_json(const survey::Survey& survey, double seconds) {
   write_file(survey.results() / "run.json", json.dump(2) + "\n");
 }
 
+void add_stage(Call& call, const std::string& name, const stages::Ran& ran) {
+  const char* did = ran.made ? "made" : "current";
+  call.json[name] = ran.told;
+  call.json[name]["did"] = did;
+  call.lines.push_back(fmt::format("  {:<8} {}", name, did));
+}
+
+/// Photos that have not changed are only looked at.
+void run_preview(Call& call, survey::Survey& opened) {
+  add_stage(call, "admit", stages::stage_named("admit").run(opened, call.progress));
+  const auto outcome = stages::preview(opened, call.progress);
+  add_stage(call, "preview", {json_of(outcome.result), outcome.made});
+  call.lines.push_back(fmt::format("PREVIEW, not for use: {} of {} photos oriented; look at {}",
+                                   outcome.result.oriented, outcome.result.photos,
+                                   (opened.results() / "preview" / "figures" / "block.png").string()));
+}
+
+void run_all(Call& call, survey::Survey& opened) {
+  for (const auto& [name, ran] : stages::run(opened, call.progress)) add_stage(call, name, ran);
+  const report::AdjustmentSummary adjusted = stages::last_adjustment(opened).summary;
+  if (const auto& check = adjusted.check)
+    call.lines.push_back(fmt::format("checks: {} points, RMSE east {:.3f} north {:.3f} height {:.3f} m, GSD {:.3f} m",
+                                     check->count, check->rmse_east, check->rmse_north, check->rmse_height,
+                                     adjusted.gsd));
+  if (const auto& s = adjusted.sightings; s.unconfirmed > 0)
+    call.lines.push_back(fmt::format("{} of {} sightings unconfirmed", s.unconfirmed, s.used));
+  call.lines.push_back(fmt::format("results: {}", opened.results().string()));
+}
+
 void run_stages(Call& call, survey::Survey& opened) {
   const auto begin = std::chrono::steady_clock::now();
-  call.json = survey::run(opened, call.has("preview"), call.progress);
+  if (call.has("preview"))
+    run_preview(call, opened);
+  else
+    run_all(call, opened);
   write_run_json(opened, std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
-  for (const auto& [stage, outcome] : call.json.items())
-    call.lines.push_back(fmt::format("  {:<8} {}", stage, outcome["did"].get<std::string>()));
-  if (call.has("preview")) {
-    call.lines.push_back(fmt::format(
-        "PREVIEW, not for use: {} of {} photos oriented; look at {}", call.json["preview"]["oriented"].get<int>(),
-        call.json["preview"]["photos"].get<int>(), (opened.results() / "preview" / "figures" / "block.png").string()));
-    return;
-  }
-  const auto& adjusted = call.json["adjust"];
-  if (!adjusted["check"].is_null())
-    call.lines.push_back(fmt::format("checks: {} points, RMSE east {:.3f} north {:.3f} height {:.3f} m, GSD {:.3f} m",
-                                     adjusted["check"]["count"].get<int>(),
-                                     adjusted["check"]["rmse_east"].get<double>(),
-                                     adjusted["check"]["rmse_north"].get<double>(),
-                                     adjusted["check"]["rmse_height"].get<double>(), adjusted["gsd"].get<double>()));
-  if (const auto& s = adjusted["sightings"]; s["unconfirmed"].get<int>() > 0)
-    call.lines.push_back(
-        fmt::format("{} of {} sightings unconfirmed", s["unconfirmed"].get<int>(), s["used"].get<int>()));
-  call.lines.push_back(fmt::format("results: {}", opened.results().string()));
 }
 
 void run_run(Call& call) {

@@ -1,4 +1,6 @@
-#include <mesograph/survey/status.hpp>
+#include <fmt/format.h>
+
+#include <mesograph/stages/status.hpp>
 
 #include "console.hpp"
 
@@ -8,14 +10,12 @@ namespace {
 
 void run_status(Call& call) {
   const survey::Survey opened(call.survey, survey::Access::look);
-  const auto states = survey::stage_states(opened);
-  call.json["stages"] = nlohmann::ordered_json::array();
+  const auto states = stages::stage_states(opened);
+  call.json["stages"] = json_of(states);
   call.lines.push_back(fmt::format("{} ({})", opened.settings.name, opened.crs.name));
-  for (const survey::StageState& s : states) {
-    call.json["stages"].push_back({{"name", s.name}, {"state", s.state}, {"reason", s.reason}});
-    call.lines.push_back(fmt::format("  {:<8} {:<12} {}", s.name, s.state, s.reason));
-  }
-  const std::string next = survey::next_step(opened, states);
+  for (const stages::StageState& s : states)
+    call.lines.push_back(fmt::format("  {:<8} {:<12} {}", s.name, word_of(s.state), s.reason));
+  const std::string next = stages::next_step(opened, states);
   call.json["next"] = next;
   call.lines.push_back(next.empty() ? "everything is current" : "next: " + next);
 }

@@ -1,4 +1,5 @@
-#include <mesograph/survey/tie.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/stages/tie.hpp>
 
 #include "console.hpp"
 
@@ -8,17 +9,20 @@ namespace {
 
 void run_tie(Call& call) {
   survey::Survey opened(call.survey);
-  survey::TieOptions options;
+  stages::TieOptions options;
   options.keypoints = optional_value<int>(call, "keypoints");
-  if (call.has("pairs")) options.pairs = call.text("pairs");
+  if (call.has("pairs")) {
+    const auto pairs = from_word<stages::PairChoice>(call.text("pairs"));
+    if (!pairs) throw Error("tie: --pairs {} is unknown; write positions or all, similar or none", call.text("pairs"));
+    options.pairs = *pairs;
+  }
   options.import_path = call.text("import");
-  const survey::Outcome outcome = survey::tie(opened, options, call.progress);
-  call.json = outcome.summary;
+  const auto outcome = stages::tie(opened, options, call.progress);
+  const stages::Tied& t = outcome.result;
+  call.json = json_of(t);
   call.lines.push_back(fmt::format("{} tie points with {:.2f} rays each, from {} keypoints; {} of {} pairs verified{}",
-                                   call.json["tie_points"].get<std::size_t>(), call.json["mean_rays"].get<double>(),
-                                   call.json["keypoints"].get<std::size_t>(),
-                                   call.json["pairs_verified"].get<std::size_t>(),
-                                   call.json["pairs_planned"].get<std::size_t>(), standing_words(outcome)));
+                                   t.tie_points, t.mean_rays, t.keypoints, t.pairs_verified, t.pairs_planned,
+                                   outcome.made ? std::string() : standing_words(call, opened, "tie", false)));
 }
 
 }  // namespace

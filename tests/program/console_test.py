@@ -40,6 +40,18 @@ def test_every_command_tells_of_itself():
     assert call().code == 2
 
 
+def test_pages_for_others_come_from_the_same_options():
+    page = call("help", "options").out
+    assert page == (Path(__file__).resolve().parents[2] / "docs" / "options.md").read_text(), "docs/options.md: mesograph help options"
+    manual, completion = call("help", "man").out, call("help", "bash").out
+    for command in COMMANDS:
+        for option in re.findall(r"--[\w-]+", call(command, "--help").out):
+            assert option in completion and option.replace("-", "\\-") in manual, (command, option)
+    assert not any(line.startswith("'") for line in manual.splitlines())  # a quote begins a request
+    script = f'source /dev/stdin; COMP_WORDS=(mesograph densify --sp); COMP_CWORD=2; _mesograph; echo "${{COMPREPLY[@]}}"'
+    assert subprocess.run(["bash", "-c", script], input=completion, capture_output=True, text=True).stdout == "--spacing\n"
+
+
 def test_json_is_one_object_also_on_failure():
     failed = call("status", "-s", WORK, "--json")
     assert failed.code == 3

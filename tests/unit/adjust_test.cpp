@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 #include <map>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/camera/rotation.hpp>
@@ -79,7 +80,7 @@ TEST_CASE("The reduced matrix is the Schur complement, whose inverse is the cova
 
 TEST_CASE("Ends of scale bars are adjusted with all others, as in the whole normal equations") {
   adjust::Block block = GENERATE(false, true) ? rolling_block(11) : small_block(11);
-  block.surveyed[1].weight.setZero();  // an end without coordinates
+  block.surveyed[1].sigma.setConstant(mesograph::nan);  // an end without coordinates
   block.scale_bars = {{"bar", 0, 1, (block.surveyed[0].point.X - block.surveyed[1].point.X).norm() + 0.03, 0.004}};
   adjust::Scope scope;
   const Plain plain(block, scope);
@@ -118,7 +119,7 @@ TEST_CASE("A scale bar gives the block its scale, and says how sure it is; a fal
     MadeUpOptions options;
     options.noise_px = 0.3, options.position_sigma = 0.3, options.control = 4, options.checks = 0, options.seed = seed;
     adjust::Block block = make_block(options).block;
-    for (adjust::SurveyedPoint& p : block.surveyed) p.weight.setZero(), p.natural = true;
+    for (adjust::SurveyedPoint& p : block.surveyed) p.sigma.setConstant(mesograph::nan), p.natural = true;
     // Positions of a frame that is half a percent too long: they know no better, and sigma says 3 m.
     for (adjust::Station& s : block.stations) s.position *= 1.005;
     const auto distance = [&](const adjust::Block& b, int i, int j) {
@@ -164,7 +165,7 @@ TEST_CASE("A scale bar gives the block its scale, and says how sure it is; a fal
   block.scale_bars = {{"false", 0, 1, (block.surveyed[0].surveyed - block.surveyed[1].surveyed).norm() + 0.25, 0.005}};
   const adjust::AdjustResult result = adjust::adjust(block, {}, quiet);
   const auto named = std::find_if(result.suspects.begin(), result.suspects.end(),
-                                  [](const adjust::Suspect& s) { return s.kind == "scale bar"; });
+                                  [](const adjust::Suspect& s) { return s.kind == adjust::Observed::scale_bar; });
   REQUIRE(named != result.suspects.end());
   CHECK(named->id == "false");
   CHECK_THAT(named->size, WithinAbs(0.25, 0.1));
@@ -281,8 +282,8 @@ TEST_CASE("sigma0 and the checks' errors are what their statistics say, over man
     double parts = 0;
     for (const adjust::Group& g : result.groups) {
       parts += g.redundancy;
-      group_chi2[g.name].first += g.sigma0 * g.sigma0 * g.redundancy;
-      group_chi2[g.name].second += g.redundancy;
+      group_chi2[word_of(g.of)].first += g.sigma0 * g.sigma0 * g.redundancy;
+      group_chi2[word_of(g.of)].second += g.redundancy;
     }
     CHECK_THAT(parts, WithinAbs(result.redundancy, 1e-6));
     for (std::size_t i = 0; i < made.block.surveyed.size(); ++i) {
@@ -332,9 +333,9 @@ TEST_CASE("A control point with a false height is named with its size") {
   REQUIRE(!result.suspects.empty());
   const auto worst = std::max_element(result.suspects.begin(), result.suspects.end(),
                                       [](const auto& a, const auto& b) { return std::abs(a.w) < std::abs(b.w); });
-  CHECK(worst->kind == "control");
+  CHECK(worst->kind == adjust::Observed::control);
   CHECK(worst->id == block.surveyed[4].id);
-  CHECK(worst->component == "height");
+  CHECK(worst->component == adjust::Component::height);
   CHECK_THAT(worst->size, WithinAbs(0.5, 0.12));  // its own sigma of 2 cm and the neighbours' share
 }
 
@@ -348,7 +349,7 @@ TEST_CASE("A sighting that is ten pixels off is named") {
   const auto worst = std::max_element(result.suspects.begin(), result.suspects.end(),
                                       [](const auto& a, const auto& b) { return std::abs(a.w) < std::abs(b.w); });
   REQUIRE(worst != result.suspects.end());
-  CHECK(worst->kind == "sighting");
+  CHECK(worst->kind == adjust::Observed::sighting);
   CHECK(worst->id == block.surveyed[2].id);
   CHECK(worst->station == block.surveyed[2].point.rays[1].station);
   CHECK_THAT(worst->size, WithinAbs(10, 2));
@@ -432,12 +433,12 @@ TEST_CASE("Intersection: exact rays give the point back, near-parallel ones are 
   adjust::GroundPoint point = made.block.points[0];
   const Eigen::Vector3d X = point.X;
   point.X.setConstant(mesograph::nan);
-  REQUIRE(adjust::intersect(made.block, point, 0.01));
+  REQUIRE(adjust::place(made.block, point, 0.01));
   CHECK((point.X - X).norm() < 1e-6);
-  CHECK_FALSE(adjust::intersect(made.block, point, 2.0));
+  CHECK_FALSE(adjust::place(made.block, point, 2.0));
   CHECK(std::isnan(point.X.x()));
   point.rays.resize(1);
-  CHECK_FALSE(adjust::intersect(made.block, point, 0.0));
+  CHECK_FALSE(adjust::place(made.block, point, 0.0));
 }
 
 TEST_CASE("What is not surveyed of a control point says nothing") {
@@ -448,9 +449,9 @@ TEST_CASE("What is not surveyed of a control point says nothing") {
     if (one.surveyed[i].role != adjust::Role::control) continue;
     // Every other point in plan only, the rest in height only.
     if (i % 2 == 0)
-      one.surveyed[i].weight(2, 2) = 0;
+      one.surveyed[i].sigma.z() = mesograph::nan;
     else
-      one.surveyed[i].weight(0, 0) = one.surveyed[i].weight(1, 1) = 0;
+      one.surveyed[i].sigma.x() = one.surveyed[i].sigma.y() = mesograph::nan;
   }
   adjust::Block two = one;
   for (std::size_t i = 0; i < two.surveyed.size(); ++i) {
@@ -464,8 +465,8 @@ TEST_CASE("What is not surveyed of a control point says nothing") {
   for (std::size_t i = 0; i < one.stations.size(); ++i) CHECK(one.stations[i].C == two.stations[i].C);
   int plan = 0, height = 0;
   for (const adjust::Group& g : first.groups) {
-    if (g.name == "control plan") plan = g.n;
-    if (g.name == "control height") height = g.n;
+    if (word_of(g.of) == "control plan") plan = g.n;
+    if (word_of(g.of) == "control height") height = g.n;
   }
   CHECK(plan == 8);
   CHECK(height == 4);

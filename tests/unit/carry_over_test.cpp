@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <mesograph/base/files.hpp>
-#include <mesograph/control/carry_over.hpp>
+#include <mesograph/sight/carry_over.hpp>
 #include <mesograph/simulate/marks.hpp>
 
 using namespace mesograph;
@@ -31,7 +31,7 @@ Pair pair_of(simulate::Mark mark, int i, double size_px = 30) {
   return out;
 }
 
-control::Expected near(const Pair& pair, Vector2d off, double sigma) {
+sight::Expected near(const Pair& pair, Vector2d off, double sigma) {
   return {pair.other.centre + off, sigma * sigma * Matrix2d::Identity(), pair.turned};
 }
 
@@ -44,7 +44,7 @@ TEST_CASE("Ground is found again in another photo to a few hundredths of a pixel
   for (int i = 0; i < 40; ++i) {
     const auto mark = i % 2 ? simulate::Mark::lane_lines : simulate::Mark::corner;
     const Pair pair = pair_of(mark, i);
-    const auto c = control::carry_over(pair.one.image, pair.one.centre, pair.other.image, near(pair, {3.3, -2.4}, 2.0));
+    const auto c = sight::carry_over(pair.one.image, pair.one.centre, pair.other.image, near(pair, {3.3, -2.4}, 2.0));
     if (!c) continue;
     ++found;
     const Vector2d error = c->x - pair.other.centre;
@@ -67,13 +67,13 @@ TEST_CASE("Ground is found again in another photo to a few hundredths of a pixel
 
 TEST_CASE("Other ground, repeated ground and ground without contrast are not taken", "[carry]") {
   const Pair arrow = pair_of(simulate::Mark::arrow, 3), corner = pair_of(simulate::Mark::corner, 4);
-  CHECK_FALSE(control::carry_over(arrow.one.image, arrow.one.centre, corner.other.image, near(corner, {1, 1}, 3.0)));
+  CHECK_FALSE(sight::carry_over(arrow.one.image, arrow.one.centre, corner.other.image, near(corner, {1, 1}, 3.0)));
   // A grating repeats every 5 pixels across its bars: within 4 it is one place, within 20 it is many.
   const Pair grating = pair_of(simulate::Mark::grating, 5, 40);
   CHECK_FALSE(
-      control::carry_over(grating.one.image, grating.one.centre, grating.other.image, near(grating, {1, 1}, 6.0)));
+      sight::carry_over(grating.one.image, grating.one.centre, grating.other.image, near(grating, {1, 1}, 6.0)));
   const photo::Grey flat(80, 80, 1, 90.0f);
-  CHECK_FALSE(control::carry_over(flat, {40, 40}, flat, {{40, 40}, Matrix2d::Identity(), Matrix2d::Identity()}));
+  CHECK_FALSE(sight::carry_over(flat, {40, 40}, flat, {{40, 40}, Matrix2d::Identity(), Matrix2d::Identity()}));
   // At the edge of the photo there is no whole patch.
-  CHECK_FALSE(control::carry_over(arrow.one.image, {4, 40}, arrow.other.image, near(arrow, {0, 0}, 1.0)));
+  CHECK_FALSE(sight::carry_over(arrow.one.image, {4, 40}, arrow.other.image, near(arrow, {0, 0}, 1.0)));
 }

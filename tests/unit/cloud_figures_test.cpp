@@ -2,12 +2,12 @@
 
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <mesograph/draw/cloud_figures.hpp>
 #include <mesograph/photo/image.hpp>
-#include <mesograph/report/cloud_figures.hpp>
 
 using namespace mesograph;
-using report::CloudView;
-using report::Shown;
+using draw::CloudView;
+using draw::Shown;
 
 namespace {
 
@@ -31,7 +31,7 @@ bool is(const photo::Rgb& image, int col, int row, int r, int g, int b, int with
 }
 
 /// A level square of 40 m, grey, with a red box of 4 m by 4 m, 10 m high, in its middle.
-void draw(CloudView& view, Shown shown) {
+void add_points(CloudView& view, Shown shown) {
   const auto add = [&](double x, double y, double z, const std::array<std::uint8_t, 3>& colour, int c) {
     view.add({x, y, z}, colour, shown == Shown::height ? z : c);
   };
@@ -53,7 +53,7 @@ TEST_CASE("From above the roof hides the ground, and north is up") {
   CloudView::Options options;
   options.width = 432;  // 400 pixels for 40 m, 16 at each side
   CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
-  draw(view, Shown::colour);
+  add_points(view, Shown::colour);
   view.add({0, 15, 0.5}, {10, 200, 10}, 0);  // a green mark to the north
   const photo::Rgb image = decoded(view.png({}));
   CHECK(image.width == 432);
@@ -74,7 +74,7 @@ TEST_CASE("Aslant from the south the wall that faces there is seen, from the nor
     CloudView::Options options;
     options.width = 432, options.oblique = true, options.azimuth_deg = azimuth;
     CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
-    draw(view, Shown::colour);
+    add_points(view, Shown::colour);
     const photo::Rgb image = decoded(view.png({}));
     int wall = 0, roof = 0;
     for (int row = 0; row < image.height; ++row)
@@ -94,7 +94,7 @@ TEST_CASE("Classes and heights have colours of their own, and a legend beside th
     CloudView::Options options;
     options.width = 700, options.shown = shown;
     CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
-    draw(view, shown);
+    add_points(view, shown);
     const photo::Rgb image = decoded(view.png({2, 6}));
     CHECK(image.width == 700);
     const auto colour = [&](int col, int row) {
@@ -107,18 +107,18 @@ TEST_CASE("Classes and heights have colours of their own, and a legend beside th
       for (int col = 700 - 160; col < 700; ++col) inked += image.at(col, row, 0) < 250;
     CHECK(inked > 400);
   }
-  CHECK(report::class_name(2) == "ground");
-  CHECK(report::class_name(77) == "class 77");
+  CHECK(draw::class_name(2) == "ground");
+  CHECK(draw::class_name(77) == "class 77");
 }
 
 TEST_CASE("A section stands as high as its points do, at the scale that is asked for") {
   std::vector<cloud::SectionPoint> points;
   for (double x = 0; x <= 100; x += 0.05) points.push_back({x, x < 50 ? 10.0 : 20.0, 0, {200, 30, 30}, 2, 0.02});
-  report::SectionOptions options;
+  draw::SectionOptions options;
   options.title = "a step";
-  const photo::Rgb flat = decoded(report::section_figure(points, 100, options));
+  const photo::Rgb flat = decoded(draw::section_figure(points, 100, options));
   options.exaggeration = 2;
-  const photo::Rgb steep = decoded(report::section_figure(points, 100, options));
+  const photo::Rgb steep = decoded(draw::section_figure(points, 100, options));
   CHECK(flat.width == 1280);
   // Rows of the lower and the upper half of the step, from columns a quarter and three quarters along.
   const auto row_of = [](const photo::Rgb& image, int col) {

@@ -13,7 +13,7 @@
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/sink.hpp>
 #include <mesograph/cloud/units.hpp>
-#include <mesograph/report/cloud_figures.hpp>
+#include <mesograph/draw/cloud_figures.hpp>
 
 #include "folder.hpp"
 
@@ -331,13 +331,13 @@ TEST_CASE("A whole file says its usual limit on sigma, is cut in and out of a re
                     Catch::Contains("no point lies in the region"));
   CHECK_FALSE(fs::exists(folder.path / "none.las"));
 
-  report::CloudView::Options options;
+  draw::CloudView::Options options;
   options.width = 300;
   reader.rewind();
   const cloud::Description described = cloud::describe(reader, quiet);
-  const std::string plain = report::cloud_figure(reader, described, options, quiet);
-  options.shown = report::Shown::sigma;
-  const std::string by_sigma = report::cloud_figure(reader, described, options, quiet);
+  const std::string plain = draw::cloud_figure(reader, described, options, quiet);
+  options.shown = draw::Shown::sigma;
+  const std::string by_sigma = draw::cloud_figure(reader, described, options, quiet);
   CHECK((plain.starts_with("\x89PNG") && by_sigma.starts_with("\x89PNG") && plain != by_sigma));
 }
 
@@ -714,9 +714,9 @@ TEST_CASE("Pictures of clouds are bounded both ways and show thin clouds as clos
   const auto picture = [&](bool oblique) {
     cloud::LasReader reader(file);
     const cloud::Description described = cloud::describe(reader, quiet);
-    report::CloudView::Options options;
+    draw::CloudView::Options options;
     options.width = 640, options.oblique = oblique;
-    return report::cloud_figure(reader, described, options, quiet);
+    return draw::cloud_figure(reader, described, options, quiet);
   };
   write_grid(file, 20, 1000, 1.0, "", {{1010, 9e5, 50}});  // long to the north, and one point far beyond
   for (const bool oblique : {false, true}) {

@@ -7,7 +7,7 @@
 #include <mesograph/control/control_file.hpp>
 #include <mesograph/control/plausibility.hpp>
 #include <mesograph/control/site_grid.hpp>
-#include <mesograph/orient/identify.hpp>
+#include <mesograph/sight/identify.hpp>
 
 #include <fmt/format.h>
 #include <mesograph/base/csv.hpp>
@@ -194,22 +194,22 @@ TEST_CASE("A site's grid is fitted onto common points", "[control]") {
 TEST_CASE("A pattern of points is known among spots that lie elsewhere too", "[identify]") {
   // Spots: the points shifted by 4 m, turned by 5 mrad, and sixty others; chance would not bring eight together.
   std::vector<Vector3d> surveyed;
-  std::vector<orient::Spot> spots;
+  std::vector<sight::Spot> spots;
   std::uint64_t state = 7;
   const auto next = [&] {
     return static_cast<double>((state = state * 6364136223846793005ull + 1442695040888963407ull) >> 40) / (1 << 24);
   };
   for (int i = 0; i < 8; ++i) surveyed.emplace_back(150 * next() - 75, 150 * next() - 75, 10 * next());
   for (int i = 0; i < 60; ++i) spots.push_back({{150 * next() - 75, 150 * next() - 75, 10 * next()}, {0, 1, 2}, 0.1});
-  const std::vector<orient::Spot> others = spots;
+  const std::vector<sight::Spot> others = spots;
   for (const Vector3d& p : surveyed)
     spots.push_back({{p.x() - 0.005 * p.y() + 3.0, p.y() + 0.005 * p.x() - 2.6, p.z() + 1.0}, {0, 1, 2}, 0.1});
-  const auto known = orient::identify(surveyed, spots, {12, 15}, 1.0);
+  const auto known = sight::identify(surveyed, spots, {12, 15}, 1.0);
   REQUIRE(known);
   CHECK(known->named == 8);
   for (int i = 0; i < 8; ++i) CHECK(known->spot[i] == 60 + i);
   // Without the points themselves nothing is known, though some shift always brings a few together.
-  CHECK_FALSE(orient::identify(surveyed, others, {12, 15}, 1.0));
+  CHECK_FALSE(sight::identify(surveyed, others, {12, 15}, 1.0));
 }
 
 TEST_CASE("Ids of any kind come back from a control file as they were written") {

@@ -67,7 +67,7 @@ TEST_CASE("What a block's observations leave open is named") {
     CHECK(open[0].direction.cross(along).norm() < 0.01);
   }
   SECTION("its height, where control has none") {
-    for (adjust::SurveyedPoint& p : block.surveyed) p.weight.row(2).setZero(), p.weight.col(2).setZero();
+    for (adjust::SurveyedPoint& p : block.surveyed) p.sigma.z() = mesograph::nan;
     const auto open = open_by_control(block);
     REQUIRE(open.size() == 1);
     CHECK(open[0].what == What::shift);

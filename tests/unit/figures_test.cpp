@@ -5,8 +5,8 @@
 #include <filesystem>
 #include <functional>
 #include <mesograph/base/files.hpp>
-#include <mesograph/report/canvas.hpp>
-#include <mesograph/report/figures.hpp>
+#include <mesograph/draw/canvas.hpp>
+#include <mesograph/draw/figures.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -27,7 +27,7 @@ struct Rgb8 {
 Rgb8 pixel(const photo::Rgb& image, int col, int row) {
   return {image.at(col, row, 0), image.at(col, row, 1), image.at(col, row, 2)};
 }
-Rgb8 bytes(const report::Colour& c) {
+Rgb8 bytes(const draw::Colour& c) {
   return {static_cast<int>(255 * c.r + 0.5), static_cast<int>(255 * c.g + 0.5), static_cast<int>(255 * c.b + 0.5)};
 }
 bool near(const Rgb8& a, const Rgb8& b, int within = 12) {
@@ -65,10 +65,10 @@ const Rgb8 pink{250, 20, 160}, lime{40, 240, 20};
 }  // namespace
 
 TEST_CASE("The contact sheet shows every picture once, in its proportions, and says how many are missing") {
-  std::vector<report::ContactPhoto> photos;
+  std::vector<draw::ContactPhoto> photos;
   for (int i = 0; i < 5; ++i) photos.push_back({"G" + std::to_string(i) + ".jpg", "blurred", plain(120, 90, pink)});
   photos.push_back({"broken.jpg", "unreadable", {}});
-  const photo::Rgb sheet = decoded(report::contact_sheet(photos, 0));
+  const photo::Rgb sheet = decoded(draw::contact_sheet(photos, 0));
   const auto is_pink = [](const Rgb8& p) { return near(p, pink, 4); };
   const Box all = box_of(sheet, is_pink);
   REQUIRE(all.count > 0);
@@ -85,18 +85,18 @@ TEST_CASE("The contact sheet shows every picture once, in its proportions, and s
   const double area = widths[0] * (widths[0] * 0.75);
   CHECK(std::abs(all.count - 5 * area) < 0.04 * 5 * area);  // edges are blended
   // With photos that are not shown the sheet has one line more of ink.
-  CHECK(report::contact_sheet(photos, 7) != report::contact_sheet(photos, 0));
+  CHECK(draw::contact_sheet(photos, 7) != draw::contact_sheet(photos, 0));
 }
 
 TEST_CASE("Matches are drawn between the places they join, in the pictures' own scale") {
-  report::MatchPicture m;
+  draw::MatchPicture m;
   m.image_a = "a.jpg", m.image_b = "b.jpg";
   m.a = plain(300, 200, {120, 120, 120}), m.b = plain(300, 200, {120, 120, 120});
   m.scale_a = m.scale_b = 0.25;
-  const photo::Rgb bare = decoded(report::match_figure(m));
+  const photo::Rgb bare = decoded(draw::match_figure(m));
   const Box frames = box_of(bare, [](const Rgb8& p) { return near(p, {120, 120, 120}, 2); });
   m.matches = {{{600, 400}, {600, 400}}};  // the middle of both photos
-  const photo::Rgb drawn = decoded(report::match_figure(m));
+  const photo::Rgb drawn = decoded(draw::match_figure(m));
   Box changed;
   for (int row = 0; row < drawn.height; ++row)
     for (int col = 0; col < drawn.width; ++col)
@@ -112,10 +112,10 @@ TEST_CASE("Matches are drawn between the places they join, in the pictures' own 
 
 TEST_CASE("Bars of the multiplicity are as high as their counts") {
   const auto bars = [](const std::vector<std::size_t>& counts) {
-    const photo::Rgb figure = decoded(report::multiplicity_figure(counts).png);
+    const photo::Rgb figure = decoded(draw::multiplicity_figure(counts).png);
     // Of columns that hold a bar: the number of pixels of its colour, largest first in order of columns.
     std::vector<int> heights;
-    const Rgb8 colour = bytes(report::check_colour);
+    const Rgb8 colour = bytes(draw::check_colour);
     bool inside = false;
     for (int col = 0; col < figure.width; ++col) {
       int count = 0;
@@ -133,20 +133,20 @@ TEST_CASE("Bars of the multiplicity are as high as their counts") {
 }
 
 TEST_CASE("The graph of pairs draws strong pairs thicker, and none that is not tied") {
-  report::PairGraph graph;
+  draw::PairGraph graph;
   graph.sorties = {"grid"};
   graph.images = {"a.jpg", "b.jpg", "c.jpg", "d.jpg"};
   graph.stations = {{{0, 0}, 0}, {{100, 0}, 0}, {{0, 60}, 0}, {{100, 60}, 0}};
   graph.covered = {0.9, 0.9, 0.9, 0.9};
   const auto ink_between = [&](bool southern) {
     // Ink on a column half way between the two photos in the south, or in the north.
-    const photo::Rgb figure = decoded(report::pair_graph(graph).png);
+    const photo::Rgb figure = decoded(draw::pair_graph(graph).png);
     // Few photos: all are among the weakest, in the colour of those. The legend, on the right, has it too.
     photo::Rgb map(figure.width * 3 / 4, figure.height, 3);
     for (int r = 0; r < map.height; ++r)
       for (int c = 0; c < map.width; ++c)
         for (int k = 0; k < 3; ++k) map.at(c, r, k) = figure.at(c, r, k);
-    const Box dots = box_of(map, [](const Rgb8& p) { return near(p, bytes(report::control_colour), 10); });
+    const Box dots = box_of(map, [](const Rgb8& p) { return near(p, bytes(draw::control_colour), 10); });
     const int col = (dots.left + dots.right) / 2;
     const int row = southern ? dots.bottom - 7 : dots.top + 7;  // discs of 7 pixels
     double ink = 0;
@@ -161,20 +161,20 @@ TEST_CASE("The graph of pairs draws strong pairs thicker, and none that is not t
 }
 
 TEST_CASE("The map of photos counts what the legend says: covered ground is coloured, the rest is not") {
-  report::PhotoMapData map;
+  draw::PhotoMapData map;
   map.sorties = {"grid"};
   map.stations = {{{431000, 6822000}, 0}, {{431100, 6822060}, 0}};
   map.footprints = {{{430990, 6821990}, {431010, 6821990}, {431010, 6822010}, {430990, 6822010}},
                     {{431090, 6822050}, {431110, 6822050}, {431110, 6822070}, {431090, 6822070}}};
   map.overlap = {{430990, 6821990}, 10.0, 12, 8, std::vector<int>(96, -1)};
   const Box none =
-      box_of(decoded(report::photo_map(map)), [](const Rgb8& p) { return near(p, bytes(report::ramp(0.5)), 3); });
+      box_of(decoded(draw::photo_map(map)), [](const Rgb8& p) { return near(p, bytes(draw::ramp(0.5)), 3); });
   for (int c = 0; c < 6; ++c)
     for (int r = 0; r < 8; ++r) map.overlap.counts[static_cast<std::size_t>(r * 12 + c)] = 5;
-  const photo::Rgb half = decoded(report::photo_map(map));
+  const photo::Rgb half = decoded(draw::photo_map(map));
   for (int c = 6; c < 12; ++c)
     for (int r = 0; r < 8; ++r) map.overlap.counts[static_cast<std::size_t>(r * 12 + c)] = 5;
-  const photo::Rgb full = decoded(report::photo_map(map));
+  const photo::Rgb full = decoded(draw::photo_map(map));
   int changed_left = 0, changed_right = 0;
   for (int row = 0; row < full.height; ++row)
     for (int col = 0; col < full.width; ++col)
@@ -186,14 +186,14 @@ TEST_CASE("The map of photos counts what the legend says: covered ground is colo
 }
 
 TEST_CASE("A block is drawn from above and from the side at one scale, and says what it is not") {
-  report::BlockPicture picture;
+  draw::BlockPicture picture;
   picture.sorties = {"one", "two"};
   // Of "one" two stations 100 m apart in east, 40 m apart in height, at one northing.
   picture.stations = {{{1000, 500, 60}, 0}, {{1100, 500, 100}, 0}, {{1050, 560, 80}, 1}};
   for (int i = 0; i < 400; ++i)
     picture.points.push_back({{1000.0 + i % 20 * 5, 480.0 + i / 20 * 5, 0.1 * (i % 7)}, {200, 40, 220}});
-  const auto one = [](const Rgb8& p) { return near(p, bytes(report::sortie_colour(0)), 6); };
-  const photo::Rgb image = decoded(report::block_figure(picture));
+  const auto one = [](const Rgb8& p) { return near(p, bytes(draw::sortie_colour(0)), 6); };
+  const photo::Rgb image = decoded(draw::block_figure(picture));
   // The legend's disc stands right of the panels: look at the columns left of it.
   const Box dots = box_of(image, [](const Rgb8& p) { return near(p, {200, 40, 220}, 4); });
   CHECK(dots.count > 400);
@@ -216,8 +216,8 @@ TEST_CASE("A block is drawn from above and from the side at one scale, and says 
   const double apart = both.right - both.left - 6;  // discs of 3 px radius
   CHECK(std::abs((rows[2] - rows[1]) / apart - 0.4) < 0.03);
   picture.preview = picture.free = true;
-  const photo::Rgb warned = decoded(report::block_figure(picture));
-  const auto red = [](const Rgb8& p) { return near(p, bytes(report::control_colour), 6); };
+  const photo::Rgb warned = decoded(draw::block_figure(picture));
+  const auto red = [](const Rgb8& p) { return near(p, bytes(draw::control_colour), 6); };
   CHECK(box_of(image, red).count == 0);
   CHECK(box_of(warned, red).count > 200);  // PREVIEW and FREE BLOCK in red
 }

@@ -111,7 +111,7 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
     p.id = (i < options.control ? "K" : "P") + std::to_string(i);
     const double drawn = options.noise_px > 0 ? options.control_sigma : 0.0;
     p.surveyed = p.point.X + drawn * Eigen::Vector3d(random.normal(1), random.normal(1), random.normal(1));
-    p.weight = Eigen::Matrix3d::Identity() / (options.control_sigma * options.control_sigma);
+    p.sigma.setConstant(options.control_sigma);
     out.block.surveyed.push_back(p);
     ++i;
   }

@@ -60,7 +60,7 @@ double bound_of(const adjust::Block& truth) {
     const adjust::PointDesign design = adjust::design_of(truth, p.point, -1, u.layout);
     out += adjust::point_statistics(design, Eigen::Matrix3d::Zero(), u.covariance.among(design.columns))
                .covariance.trace();
-    out += p.weight.inverse().trace();
+    out += p.sigma.squaredNorm();
   }
   return out;
 }
@@ -129,17 +129,15 @@ TEST_CASE("A control coordinate wrong by 1.7 times its detectable error is named
     block.surveyed[victim].surveyed[axis] += (run % 2 ? 1.7 : -1.7) * test.detectable;
     adjust::Block without = block;
     const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
-    const char* names[] = {"east", "north", "height"};
+    const adjust::Component names[] = {adjust::Component::east, adjust::Component::north, adjust::Component::height};
     const auto control = std::find_if(result.suspects.begin(), result.suspects.end(),
-                                      [](const adjust::Suspect& s) { return s.kind == "control"; });
+                                      [](const adjust::Suspect& s) { return s.kind == adjust::Observed::control; });
     named[run] = control == result.suspects.begin() && control != result.suspects.end() &&
                  control->id == block.surveyed[victim].id && control->component == names[axis];
-    Eigen::Vector3d kept = Eigen::Vector3d::Ones();
-    kept[axis] = 0;  // axes are those of the block here
-    without.surveyed[victim].weight = kept.asDiagonal() * without.surveyed[victim].weight;
+    without.surveyed[victim].sigma[axis] = mesograph::nan;  // axes are those of the block here
     const adjust::AdjustResult after = adjust::adjust(without, {}, progress);
     quiet[run] = std::none_of(after.suspects.begin(), after.suspects.end(),
-                              [](const adjust::Suspect& s) { return s.kind == "control"; });
+                              [](const adjust::Suspect& s) { return s.kind == adjust::Observed::control; });
   });
   const auto share = [&](const std::vector<char>& v) {
     return static_cast<double>(std::count(v.begin(), v.end(), 1)) / n;

@@ -337,7 +337,7 @@ TEST_CASE(
   adjust::Block block = truth;
   for (adjust::Station& s : block.stations) s.position.setConstant(mesograph::nan);
   const auto leave = [](adjust::SurveyedPoint& p, const Eigen::Vector3d& known) {
-    p.weight = known.asDiagonal();
+    for (int a = 0; a < 3; ++a) p.sigma[a] = known[a] > 0 ? 1 / std::sqrt(known[a]) : mesograph::nan;
     for (int a = 0; a < 3; ++a)
       if (known[a] == 0) p.surveyed[a] = -999;  // what nobody measured may be anything
   };
@@ -346,7 +346,7 @@ TEST_CASE(
   SECTION("three in space among natural ones, plans and heights") {
     for (const std::size_t i : {3, 4}) {
       block.surveyed[i].natural = true;
-      block.surveyed[i].surveyed.setZero(), block.surveyed[i].weight.setZero();
+      block.surveyed[i].surveyed.setZero(), block.surveyed[i].sigma.setConstant(mesograph::nan);
     }
     leave(block.surveyed[5], {2500, 2500, 0});
   }
@@ -355,7 +355,8 @@ TEST_CASE(
     for (const std::size_t i : {3, 4, 5}) leave(block.surveyed[i], {0, 0, 2500});
   }
   SECTION("natural points alone") {
-    for (adjust::SurveyedPoint& p : block.surveyed) p.natural = true, p.surveyed.setZero(), p.weight.setZero();
+    for (adjust::SurveyedPoint& p : block.surveyed)
+      p.natural = true, p.surveyed.setZero(), p.sigma.setConstant(mesograph::nan);
     lies = false;
   }
   SECTION("heights alone") {

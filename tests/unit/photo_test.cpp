@@ -16,7 +16,6 @@
 #include <mesograph/photo/image.hpp>
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/photo/screening.hpp>
-#include <mesograph/photo/screening_words.hpp>
 
 #include "folder.hpp"
 
@@ -116,19 +115,21 @@ TEST_CASE("Screening names what is wrong with a photo, with a number, and leaves
   ++sortie.back().quality.thumbnail[0];  // noise
   const auto out = screened(sortie);
   REQUIRE(out.size() == 7);
-  CHECK(out.at("blur").reason == "blurred");
-  CHECK_THAT(out.at("blur").value, Catch::WithinAbs(0.2, 0.05));
-  CHECK(out.at("white").reason == "over-exposed");
-  CHECK(out.at("dark").reason == "under-exposed");
-  CHECK(out.at("pad").reason == "take-off or landing");
-  CHECK(out.at("thumb").reason == "another size than the rest of the sortie");
-  CHECK(out.at("far").reason == "transit: far from every other photo");
-  CHECK(out.at("far").value == 400);
-  CHECK(out.at("twice").reason == "the same view as once");
+  CHECK(photo::reason_of(out.at("blur").why) == "blurred");
+  CHECK_THAT(out.at("blur").why.value, Catch::WithinAbs(0.2, 0.05));
+  CHECK(photo::reason_of(out.at("white").why) == "over-exposed");
+  CHECK(photo::reason_of(out.at("dark").why) == "under-exposed");
+  CHECK(photo::reason_of(out.at("pad").why) == "take-off or landing");
+  CHECK(photo::reason_of(out.at("thumb").why) == "another size than the rest of the sortie");
+  CHECK(photo::reason_of(out.at("far").why) == "transit: far from every other photo");
+  CHECK(out.at("far").why.value == 400);
+  CHECK(photo::reason_of(out.at("twice").why) == "the same view as once");
   // Every reason says its figure with a unit; none falls through to the bare number in brackets.
-  for (const auto& [image, o] : out) CHECK(photo::screening_words(o.reason, o.value).find(": ") != std::string::npos);
-  CHECK(photo::screening_words("blurred", 0.1) == "blurred: 0.10 of the sharpness around it");
-  CHECK(photo::screening_words("unreadable", mesograph::nan) == "unreadable");
+  for (const auto& [image, o] : out) CHECK(photo::screening_words(o.why).find(": ") != std::string::npos);
+  CHECK(photo::screening_words({photo::ScreeningReason::blurred, "", 0.1}) ==
+        "blurred: 0.10 of the sharpness around it");
+  CHECK(photo::screening_words({photo::ScreeningReason::unreadable, "is cut", mesograph::nan}) ==
+        "unreadable (is cut)");
 }
 
 TEST_CASE("Blur is measured against the photos before and after, because texture differs over a site") {

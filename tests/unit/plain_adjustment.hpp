@@ -75,7 +75,8 @@ struct Plain {
     for (const mesograph::adjust::GroundPoint& p : b.points) rays(p);
     for (const mesograph::adjust::SurveyedPoint& p : b.surveyed) {
       rays(p.point);
-      for (int a = 0; a < 3; ++a) v.push_back((p.point.X - p.surveyed)[a] * std::sqrt(p.weight(a, a)));
+      for (int a = 0; a < 3; ++a)
+        if (p.sigma[a] > 0) v.push_back((p.point.X - p.surveyed)[a] / p.sigma[a]);
     }
     for (const mesograph::adjust::ScaleBar& bar : b.scale_bars)
       v.push_back(((b.surveyed[bar.a].point.X - b.surveyed[bar.b].point.X).norm() - bar.length) / bar.sigma);

@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <mesograph/adjust/predict.hpp>
-#include <mesograph/orient/identify.hpp>
+#include <mesograph/sight/identify.hpp>
 
 #include "made_up_block.hpp"
 
@@ -63,7 +63,7 @@ TEST_CASE("A point far below the ground that a photo sees is hidden", "[predict]
 
 TEST_CASE("Sights that meet make a spot, and the one that does not is left out", "[identify]") {
   const MadeUpBlock made = make_block();
-  std::vector<orient::Sight> sights;
+  std::vector<sight::Sight> sights;
   std::vector<Vector3d> ground;
   const adjust::GroundPoint& truth = made.block.surveyed[0].point;
   for (const adjust::Ray& r : truth.rays) {
@@ -72,13 +72,13 @@ TEST_CASE("Sights that meet make a spot, and the one that does not is left out",
   }
   REQUIRE(sights.size() >= 5);
   sights[1].x += Vector2d(6, -4);  // another thing beside it
-  const auto spots = orient::find_spots(made.block, sights, ground);
+  const auto spots = sight::find_spots(made.block, sights, ground);
   REQUIRE(spots.size() == 1);
   CHECK(spots[0].sights.size() == sights.size() - 1);
   CHECK(std::find(spots[0].sights.begin(), spots[0].sights.end(), 1) == spots[0].sights.end());
   // Exact rays: two projections of the same formulae written apart agree to 1e-6 px, 1e-7 m here.
   CHECK((spots[0].X - truth.X).norm() < 1e-4);
-  orient::SpotOptions strict;
+  sight::SpotOptions strict;
   strict.least_rays = static_cast<int>(sights.size());
-  CHECK(orient::find_spots(made.block, sights, ground, strict).empty());
+  CHECK(sight::find_spots(made.block, sights, ground, strict).empty());
 }

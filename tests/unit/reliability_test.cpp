@@ -50,7 +50,7 @@ TEST_CASE("Redundancies and tests are those of the whole hat matrix") {
     for (const adjust::Tested& test : result.attitudes[i]) same(test, row++);
   }
   for (const adjust::Group& g : result.groups)
-    if (g.name == "attitudes") CHECK(g.n == 3 * static_cast<int>(block.stations.size()));
+    if (word_of(g.of) == "attitudes") CHECK(g.n == 3 * static_cast<int>(block.stations.size()));
 }
 
 TEST_CASE("A control point left out by the closed form is the one that an adjustment without it intersects") {
@@ -169,10 +169,10 @@ TEST_CASE("Sigmas of ties and sightings are estimated where that is asked for") 
   const adjust::AdjustResult result = adjust::adjust(block, asked, progress);
   for (const adjust::Group& g : result.groups) {
     // 0.2 px were drawn; of some hundred sightings a sigma is known to 5 %, of some thousand ties better.
-    if (g.name == "ties") CHECK_THAT(g.scale, WithinRel(0.4, 0.03));
-    if (g.name == "sightings") CHECK_THAT(g.scale, WithinRel(2.0, 0.2));
-    if (g.name == "ties" || g.name == "sightings") CHECK_THAT(g.sigma0, WithinAbs(1.0, 0.011));
-    if (g.name == "control plan") CHECK(g.scale == 1.0);
+    if (word_of(g.of) == "ties") CHECK_THAT(g.scale, WithinRel(0.4, 0.03));
+    if (word_of(g.of) == "sightings") CHECK_THAT(g.scale, WithinRel(2.0, 0.2));
+    if (word_of(g.of) == "ties" || word_of(g.of) == "sightings") CHECK_THAT(g.sigma0, WithinAbs(1.0, 0.011));
+    if (word_of(g.of) == "control plan") CHECK(g.scale == 1.0);
   }
 }
 
@@ -213,7 +213,7 @@ TEST_CASE("A target where it was advised lowers the largest sigma to what was fo
     adjust::SurveyedPoint p;
     p.id = "new";
     p.surveyed = p.point.X = X;
-    p.weight.diagonal() << 2500, 2500, 1 / (0.03 * 0.03);
+    p.sigma << 0.02, 0.02, 0.03;
     std::vector<std::pair<double, adjust::Ray>> seen;
     for (std::size_t s = 0; s < block.stations.size(); ++s) {
       const adjust::Station& station = block.stations[s];
@@ -296,7 +296,7 @@ TEST_CASE("A stated position counts with its own sigma, else with its sortie's")
   doubted.stations[2].sigma_position[0] = doubted.stations[2].sigma_position[1] = 50;
   const auto accused = [](const adjust::AdjustResult& result) {
     return std::any_of(result.suspects.begin(), result.suspects.end(), [](const adjust::Suspect& s) {
-      return s.kind == "position" && s.station == 2 && s.component == "east";
+      return s.kind == adjust::Observed::position && s.station == 2 && s.component == adjust::Component::east;
     });
   };
   const adjust::AdjustResult strict = adjusted(block), lenient = adjusted(doubted);
@@ -328,7 +328,7 @@ TEST_CASE("An adjusted block is at rest in what only weak priors determine, too"
 TEST_CASE("The covariance of a difference is that of the whole inverse, whatever both points share") {
   adjust::Block block = small_block(12);
   block.scale_bars = {{"B", 0, 1, (block.surveyed[0].surveyed - block.surveyed[1].surveyed).norm(), 0.002}};
-  block.surveyed[3].weight.setZero();  // a point that people measured and nobody surveyed
+  block.surveyed[3].sigma.setConstant(mesograph::nan);  // a point that people measured and nobody surveyed
   block.surveyed[3].natural = true;
   adjust::AdjustOptions options;
   options.reject_sigmas = 1e3, options.min_ray_angle_deg = 0.01;

@@ -1,8 +1,8 @@
 #include <catch2/catch.hpp>
 #include <cmath>
-#include <mesograph/report/accuracy_figures.hpp>
-#include <mesograph/report/canvas.hpp>
-#include <mesograph/report/figures.hpp>
+#include <mesograph/draw/accuracy_figures.hpp>
+#include <mesograph/draw/canvas.hpp>
+#include <mesograph/draw/figures.hpp>
 #include <mesograph/report/page.hpp>
 #include <mesograph/report/sight_page.hpp>
 #include <nlohmann/json.hpp>
@@ -44,16 +44,16 @@ TEST_CASE("The page holds what it was given, escaped, in order") {
 }
 
 TEST_CASE("Steps of axes are 1, 2 or 5 times a power of ten") {
-  CHECK(report::round_step(1.0) == 1.0);
-  CHECK(report::round_step(4.99) == 2.0);
-  CHECK(report::round_step(5.0) == 5.0);
-  CHECK(report::round_step(0.07) == 0.05);
-  CHECK(report::round_step(1234) == 1000);
+  CHECK(draw::round_step(1.0) == 1.0);
+  CHECK(draw::round_step(4.99) == 2.0);
+  CHECK(draw::round_step(5.0) == 5.0);
+  CHECK(draw::round_step(0.07) == 0.05);
+  CHECK(draw::round_step(1234) == 1000);
 }
 
 TEST_CASE("A map keeps one scale for east and north and puts north up") {
-  report::Canvas canvas(800, 600);
-  const report::MapFrame frame(canvas, {431000, 6822000}, {431100, 6822050}, 150);
+  draw::Canvas canvas(800, 600);
+  const draw::MapFrame frame(canvas, {431000, 6822000}, {431100, 6822050}, 150);
   const Eigen::Vector2d a = frame.at({431020, 6822010}), east = frame.at({431030, 6822010}),
                         north = frame.at({431020, 6822020});
   CHECK(std::abs((east - a).x() - (a - north).y()) < 1e-9);
@@ -63,21 +63,21 @@ TEST_CASE("A map keeps one scale for east and north and puts north up") {
 }
 
 TEST_CASE("Figures are PNGs, also of nothing and of one point") {
-  CHECK(png_size(report::overview_map({{"one"}, {{{0, 0}, 0}}, {}, {}}).png).first == 720);
-  report::OverlapData overlap{{0, 0}, 1.0, 2, 2, {0, 3, -1, 12}};
-  CHECK(png_size(report::overlap_map(overlap).png).first == 720);
-  report::ResidualField field;
+  CHECK(png_size(draw::overview_map({{"one"}, {{{0, 0}, 0}}, {}, {}}).png).first == 720);
+  draw::OverlapData overlap{{0, 0}, 1.0, 2, 2, {0, 3, -1, 12}};
+  CHECK(png_size(draw::overlap_map(overlap).png).first == 720);
+  draw::ResidualField field;
   field.camera = "c", field.width = 1200, field.height = 900;
   field.mean.assign(static_cast<std::size_t>(field.columns) * field.rows, Eigen::Vector2d::Constant(std::nan("")));
-  CHECK(png_size(report::residual_figure(field).png).second == 476);
-  const std::string empty = report::residual_figure(field).png;
+  CHECK(png_size(draw::residual_figure(field).png).second == 476);
+  const std::string empty = draw::residual_figure(field).png;
   field.mean[5] = {0.3, -0.2};
-  CHECK(report::residual_figure(field).png != empty);
+  CHECK(draw::residual_figure(field).png != empty);
 }
 
 TEST_CASE("A drawing is the same bytes whatever was drawn before it") {
-  report::OverlapData overlap{{0, 0}, 10, 2, 2, {0, 3, 8, -1}};
-  const report::Drawing first = report::overlap_map(overlap), again = report::overlap_map(overlap);
+  draw::OverlapData overlap{{0, 0}, 10, 2, 2, {0, 3, 8, -1}};
+  const draw::Drawing first = draw::overlap_map(overlap), again = draw::overlap_map(overlap);
   CHECK(first.svg == again.svg);
   CHECK(first.png == again.png);
   CHECK_THAT(first.svg, Contains("<svg") && Contains("xlink:href=\"#image"));
@@ -115,46 +115,45 @@ TEST_CASE("The page to sight on holds its data whole, whatever names hold") {
 }
 
 TEST_CASE("Figures of accuracy are drawn of nothing, of one point and of many, and say their units") {
-  report::MapData map;
+  draw::MapData map;
   map.sorties = {"one"};
   map.points = {{"K1", {10, 20}, {0.01, -0.02, 0.03}, false}, {"P1", {60, 80}, Eigen::Vector3d::Constant(NAN), true}};
-  report::SigmaMapData sigma;
+  draw::SigmaMapData sigma;
   sigma.low = {0, 0}, sigma.cell = 5, sigma.columns = 3, sigma.rows = 2;
   sigma.sigma = {0.01, 0.02, NAN, 0.03, 0.04, NAN};
-  report::ShiftData shifts{{"one"}, {{{0, 0}, 0}, {{50, 30}, 0}}, {{0.5, 0.2, -0.3}, Eigen::Vector3d::Constant(NAN)}};
-  report::CorrelationTable correlation{"cam", {"c", "k1"}, {{1.0}, {-0.93, 1.0}}};
-  const std::vector<report::Drawing> drawings = {
-      report::error_map(map, report::ErrorPart::plan),
-      report::error_map(map, report::ErrorPart::height),
-      report::sigma_map(sigma),
-      report::shift_map(shifts),
-      report::residual_histogram({0.1, -0.2, 0.05}),
-      report::residual_histogram({0.0}),
-      report::distortion_figure({"cam", {0, 100, 200}, {0, -1, -8}, {0, 0.01, 0.05}}),
-      report::distortion_figure({"held", {0, 100}, {0, 0}, {0, 0}}),
-      report::correlation_figure(correlation),
-      report::bend_figure({{{10, 0.01, 0.02, true}, {40, -0.03, 0.02, false}}}),
-      report::bend_figure({})};
-  for (const report::Drawing& d : drawings) {
+  draw::ShiftData shifts{{"one"}, {{{0, 0}, 0}, {{50, 30}, 0}}, {{0.5, 0.2, -0.3}, Eigen::Vector3d::Constant(NAN)}};
+  draw::CorrelationTable correlation{"cam", {"c", "k1"}, {{1.0}, {-0.93, 1.0}}};
+  const std::vector<draw::Drawing> drawings = {
+      draw::error_map(map, draw::ErrorPart::plan),
+      draw::error_map(map, draw::ErrorPart::height),
+      draw::sigma_map(sigma),
+      draw::shift_map(shifts),
+      draw::residual_histogram({0.1, -0.2, 0.05}),
+      draw::residual_histogram({0.0}),
+      draw::distortion_figure({"cam", {0, 100, 200}, {0, -1, -8}, {0, 0.01, 0.05}}),
+      draw::distortion_figure({"held", {0, 100}, {0, 0}, {0, 0}}),
+      draw::correlation_figure(correlation),
+      draw::bend_figure({{{10, 0.01, 0.02, true}, {40, -0.03, 0.02, false}}}),
+      draw::bend_figure({})};
+  for (const draw::Drawing& d : drawings) {
     CHECK(png_size(d.png).first > 200);
     CHECK_THAT(d.svg, Contains("</svg>") && !Contains("nan") && !Contains("inf\""));
   }
 }
 
 TEST_CASE("What is drawn depends on what is shown") {
-  report::MapData low, high;
+  draw::MapData low, high;
   low.points = {{"K1", {0, 0}, {0.01, 0, 0.02}, false}, {"K2", {50, 50}, {0.01, 0.01, 0.02}, false}};
   high = low;
   high.points[1].error.z() = -0.02;
-  const auto plan = [](const report::MapData& m) { return report::error_map(m, report::ErrorPart::plan).png; };
-  const auto height = [](const report::MapData& m) { return report::error_map(m, report::ErrorPart::height).png; };
+  const auto plan = [](const draw::MapData& m) { return draw::error_map(m, draw::ErrorPart::plan).png; };
+  const auto height = [](const draw::MapData& m) { return draw::error_map(m, draw::ErrorPart::height).png; };
   CHECK(plan(low) == plan(high));
   CHECK(height(low) != height(high));
-  const report::CorrelationTable weak{"c", {"a", "b"}, {{1.0}, {0.1, 1.0}}},
-      strong{"c", {"a", "b"}, {{1.0}, {0.9, 1.0}}};
-  CHECK(report::correlation_figure(weak).png != report::correlation_figure(strong).png);
-  CHECK(report::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.01}}).png !=
-        report::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.02}}).png);
+  const draw::CorrelationTable weak{"c", {"a", "b"}, {{1.0}, {0.1, 1.0}}}, strong{"c", {"a", "b"}, {{1.0}, {0.9, 1.0}}};
+  CHECK(draw::correlation_figure(weak).png != draw::correlation_figure(strong).png);
+  CHECK(draw::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.01}}).png !=
+        draw::distortion_figure({"c", {0, 9}, {0, 1}, {0, 0.02}}).png);
 }
 
 TEST_CASE("A table without rows is a note without a head, and a comparison stands only where there is one") {

@@ -4,7 +4,7 @@
 #include <cmath>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
-#include <mesograph/control/target.hpp>
+#include <mesograph/sight/target.hpp>
 #include <mesograph/simulate/marks.hpp>
 
 using namespace mesograph;
@@ -25,14 +25,14 @@ Trial trial(const simulate::MarkView& view, std::uint64_t seed) {
   const simulate::MarkPicture picture = simulate::draw_mark(view, random);
   const double slope = 5 * rad_per_deg;
   const Vector3d level = (picture.normal + Vector3d(random.normal(slope), random.normal(slope), 0)).normalized();
-  control::TargetOptions options;
+  sight::TargetOptions options;
   const auto turned = [](const Vector3d& v) { return Vector3d(v.x(), -v.y(), -v.z()); };
-  options.view = control::plane_view(turned(level), turned(picture.sight), view.c, slope);
+  options.view = sight::plane_view(turned(level), turned(picture.sight), view.c, slope);
   const Vector2d reach(15, 15), near = picture.centre + Vector2d(random.uniform(-6, 6), random.uniform(-6, 6));
   Trial out;
-  for (const control::Target& t : control::find_targets(picture.image, near - reach, near + reach, options))
+  for (const sight::Target& t : sight::find_targets(picture.image, near - reach, near + reach, options))
     // Holes in worn paint are small discs of their own; where several photos are searched their size gives them away.
-    if (control::to_string(t.kind) == simulate::to_string(view.mark) && t.size_px > 0.4 * view.size_px && !out.found)
+    if (word_of(t.kind) == simulate::to_string(view.mark) && t.size_px > 0.4 * view.size_px && !out.found)
       out = {true, t.x - picture.centre, t.sigma()};
   return out;
 }
@@ -92,11 +92,11 @@ TEST_CASE("A disc seen at a slant is measured at its middle, not at that of its 
   Random random(5);
   const simulate::MarkPicture picture = simulate::draw_mark(view, random);
   const auto turned = [](const Vector3d& v) { return Vector3d(v.x(), -v.y(), -v.z()); };
-  control::TargetOptions options;
-  options.view = control::plane_view(turned(picture.normal), turned(picture.sight), view.c, 0.0);
-  const auto right = control::fit_target(picture.image, control::TargetKind::disc, picture.centre, 40, options);
+  sight::TargetOptions options;
+  options.view = sight::plane_view(turned(picture.normal), turned(picture.sight), view.c, 0.0);
+  const auto right = sight::fit_target(picture.image, sight::TargetKind::disc, picture.centre, 40, options);
   options.view = {};
-  const auto plain = control::fit_target(picture.image, control::TargetKind::disc, picture.centre, 40, options);
+  const auto plain = sight::fit_target(picture.image, sight::TargetKind::disc, picture.centre, 40, options);
   REQUIRE(right);
   REQUIRE(plain);
   // The circle's nearer half shows larger: r^2 tan(tilt) cos(tilt)^2 / c = 25^2 x 1.19 x 0.41 / 1100 = 0.28 px.
@@ -133,7 +133,7 @@ TEST_CASE("Opposite pixels differ by shadow and wear, not by blur, tilt or noise
       view.mark = simulate::Mark::checker, view.size_px = 16, view.turn = 0.4 * i;
       view.shadow = shadow, view.blur_px = blur, view.noise = noise, view.tilt = tilt;
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
-      if (const auto t = control::fit_target(picture.image, control::TargetKind::checker, picture.centre, 16))
+      if (const auto t = sight::fit_target(picture.image, sight::TargetKind::checker, picture.centre, 16))
         all.push_back(t->lopsided);
     }
     REQUIRE(all.size() >= 8);
@@ -160,7 +160,7 @@ TEST_CASE("Road markings, window bars and drains are no targets", "[target]") {
       view.tilt = random.uniform(0, 0.6);
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
       const Vector2d reach(20, 20);
-      taken += !control::find_targets(picture.image, picture.centre - reach, picture.centre + reach).empty();
+      taken += !sight::find_targets(picture.image, picture.centre - reach, picture.centre + reach).empty();
     }
   // One photo alone may mislead once in a while; what several photos agree on is tested with the program.
   CHECK(taken <= 1);

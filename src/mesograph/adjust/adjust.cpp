@@ -4,6 +4,8 @@
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/determinacy.hpp>
 #include <mesograph/adjust/groom.hpp>
+#include <mesograph/adjust/intersect.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
 #include <mesograph/adjust/statistics.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
@@ -14,7 +16,7 @@ namespace {
 
 /// Intersects again what lost rays, and drops points whose rays have become too nearly parallel.
 void renew_points(Block& block, double min_ray_angle) {
-  parallel_for(block.points.size(), 64, [&](std::size_t p) { intersect(block, block.points[p], min_ray_angle); });
+  parallel_for(block.points.size(), 64, [&](std::size_t p) { place(block, block.points[p], min_ray_angle); });
 }
 
 /// Without positions and control one station holds place and turn, and of the one farthest from it the largest
@@ -46,28 +48,26 @@ void scale_rays(GroundPoint& point, double factor) {
 /// Multiplies the sigmas of the groups that are to be estimated with their sigma0; false where none is off by more than
 /// a hundredth. `scales`: what each has been multiplied with so far.
 /// Source: Foerstner (1979), Ein Verfahren zur Schaetzung von Varianz- und Kovarianzkomponenten.
-bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, std::map<std::string, double>& scales) {
+bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, std::map<GroupOf, double>& scales) {
   if (weights == Weights::given) return false;
   bool changed = false;
   for (const Group& group : groups) {
-    const bool image = group.name == "ties" || group.name == "sightings";
-    const bool surveyed = group.name == "control plan" || group.name == "control height" || group.name == "positions";
+    const bool image = group.of == GroupOf::ties || group.of == GroupOf::sightings;
+    const bool control = group.of == GroupOf::control_plan || group.of == GroupOf::control_height;
+    const bool surveyed = control || group.of == GroupOf::positions;
     if (!image && !(weights == Weights::estimate_all && surveyed)) continue;
     if (!(group.redundancy >= 20) || !(group.sigma0 > 0) || std::abs(group.sigma0 - 1) < 0.01) continue;
     changed = true;
-    scales.emplace(group.name, 1.0).first->second *= group.sigma0;
-    if (group.name == "ties")
+    scales.emplace(group.of, 1.0).first->second *= group.sigma0;
+    if (group.of == GroupOf::ties)
       for (GroundPoint& point : block.points) scale_rays(point, group.sigma0);
     for (SurveyedPoint& point : block.surveyed) {
-      if (group.name == "sightings") scale_rays(point.point, group.sigma0);
-      if (point.role != Role::control || group.name.rfind("control", 0) != 0) continue;
-      Eigen::Vector3d root = Eigen::Vector3d::Ones();
+      if (group.of == GroupOf::sightings) scale_rays(point.point, group.sigma0);
+      if (point.role != Role::control || !control) continue;
       for (int a = 0; a < 3; ++a)
-        if ((a < 2) == (group.name == "control plan")) root[a] = 1 / group.sigma0;
-      const Eigen::Matrix3d along = point.axes * root.asDiagonal() * point.axes.transpose();
-      point.weight = along * point.weight * along;
+        if ((a < 2) == (group.of == GroupOf::control_plan)) point.sigma[a] *= group.sigma0;
     }
-    if (group.name != "positions") continue;
+    if (group.of != GroupOf::positions) continue;
     for (Sortie& sortie : block.sorties)
       for (double& sigma : sortie.sigma_photo) sigma *= group.sigma0;
     for (Station& station : block.stations)
@@ -134,7 +134,7 @@ Uncertainty uncertainty_of(const Block& block, const Scope& scope) {
 AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progress) {
   const double min_angle = options.min_ray_angle_deg * rad_per_deg;
   for (SurveyedPoint& point : block.surveyed)
-    if (point.role == Role::control && !intersect(block, point.point, 0.005) && !point.natural)
+    if (point.role == Role::control && !place(block, point.point, 0.005) && !point.natural)
       point.point.X = point.surveyed;
   AdjustResult out;
   Scope scope = options.scope;
@@ -155,14 +155,14 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     progress.advance();
   }
   out = judged(block, full, solved, out.iterations);
-  std::map<std::string, double> scales;
+  std::map<GroupOf, double> scales;
   for (int round = 0; round < 6 && rescale(block, options.weights, out.groups, scales); ++round) {
     const int before = out.iterations;
     solved = solve(block, scope, {}, progress);
     out = judged(block, full, solved, before + solved.iterations);
   }
   for (Group& group : out.groups)
-    if (const auto scale = scales.find(group.name); scale != scales.end()) group.scale = scale->second;
+    if (const auto scale = scales.find(group.of); scale != scales.end()) group.scale = scale->second;
   return out;
 }
 

@@ -2,19 +2,16 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/block.hpp>
-#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/median.hpp>
 
 namespace mesograph::adjust {
 
-std::string to_string(Role role) { return role == Role::control ? "control" : role == Role::check ? "check" : "off"; }
-
-Eigen::Vector3d weights_of(const SurveyedPoint& point) {
-  const Eigen::Vector3d along = (point.axes.transpose() * point.weight * point.axes).diagonal();
-  return (along.array() > 1e-6).select(along, 0.0);  // turning in and out of the axes leaves roundings
+Eigen::Matrix3d weight_of(const SurveyedPoint& point) {
+  Eigen::Vector3d along = Eigen::Vector3d::Zero();
+  for (int a = 0; a < 3; ++a)
+    if (point.knows(a)) along[a] = 1 / (point.sigma[a] * point.sigma[a]);
+  return point.axes * along.asDiagonal() * point.axes.transpose();
 }
-
-bool known_in_space(const SurveyedPoint& point) { return !point.natural && weights_of(point).minCoeff() > 0; }
 
 CameraPrior usual_prior(const camera::Camera& camera) {
   CameraPrior prior;
@@ -33,14 +30,8 @@ Eigen::Vector3d position_misclosure(const Block& block, const Station& s) {
 
 Eigen::Vector3d position_sigma(const Block& block, const Station& s) {
   const bool own = s.sigma_position[0] > 0 && s.sigma_position[1] > 0;
-  const double* sigma = own ? s.sigma_position : block.sorties[s.sortie].sigma_photo;
+  const std::array<double, 2>& sigma = own ? s.sigma_position : block.sorties[s.sortie].sigma_photo;
   return {sigma[0], sigma[0], sigma[1]};
-}
-
-std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
-  const auto x = image_of(block, block.stations[ray.station], X);
-  if (!x) return std::nullopt;
-  return *x - ray.x;
 }
 
 bool takes_part(const Block& block, const ScaleBar& bar) {

@@ -1,7 +1,10 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <array>
+#include <mesograph/base/fields.hpp>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/base/words.hpp>
 #include <mesograph/camera/camera.hpp>
 #include <optional>
 #include <string>
@@ -18,7 +21,7 @@ struct Station {
   Eigen::Vector3d C = Eigen::Vector3d::Constant(nan);         ///< perspective centre
   Eigen::Matrix3d R = Eigen::Matrix3d::Constant(nan);         ///< ground_from_camera
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);  ///< as observed on board; NaN: none
-  double sigma_position[2] = {nan, nan};                      ///< m, plan per axis and height; NaN: the sortie's
+  std::array<double, 2> sigma_position = {nan, nan};          ///< m, plan per axis and height; NaN: the sortie's
   Eigen::Matrix3d attitude = Eigen::Matrix3d::Constant(nan);  ///< ground_from_camera as observed; NaN: none
   double sigma_attitude = nan;                                ///< rad per axis; NaN: the attitude is no observation
   double time = nan;                                          ///< s, of exposure; for the drift of positions
@@ -35,38 +38,69 @@ struct Station {
   /// angles (root mean square over the three axes), rad. NaN: not adjusted.
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Constant(nan);
   double sigma_angle = nan;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("camera", s.camera), visit("sortie", s.sortie), visit("oriented", s.oriented), visit("held", s.held);
+    visit("C", s.C), visit("R", s.R);
+    visit("position", s.position), visit("sigma_position", s.sigma_position);
+    visit("attitude", s.attitude), visit("sigma_attitude", s.sigma_attitude), visit("time", s.time);
+    visit("velocity", s.velocity), visit("turning", s.turning), visit("usual_velocity", s.usual_velocity);
+    visit("sigma_velocity", s.sigma_velocity), visit("sigma_turning", s.sigma_turning);
+    visit("up", s.up), visit("sigma_up", s.sigma_up);
+    visit("covariance", s.covariance), visit("sigma_angle", s.sigma_angle);
+  }
 };
 
 struct Sortie {
   std::string name;
-  double sigma_photo[2] = {3.0, 5.0};   ///< m, plan per axis and height, of one observed position
-  double sigma_offset[2] = {3.0, 5.0};  ///< m, of the offset that all positions of the sortie share
+  std::array<double, 2> sigma_photo = {3.0, 5.0};   ///< m, plan per axis and height, of one observed position
+  std::array<double, 2> sigma_offset = {3.0, 5.0};  ///< m, of the offset that all positions of the sortie share
   /// From the perspective centre to what the positions are of, in the camera frame, m: measured, not estimated.
   Eigen::Vector3d lever_arm = Eigen::Vector3d::Zero();
-  bool drifts = false;                       ///< the offset grows with time, at a rate that is estimated
-  double sigma_drift[2] = {0.001, 0.002};    ///< m/s, plan per axis and height: how fast it may
-  double mean_time = 0;                      ///< s, of the sortie's photos
+  bool drifts = false;                                 ///< the offset grows with time, at a rate that is estimated
+  std::array<double, 2> sigma_drift = {0.001, 0.002};  ///< m/s, plan per axis and height: how fast it may
+  double mean_time = 0;                                ///< s, of the sortie's photos
   double sigma_boresight = 5 * rad_per_deg;  ///< rad per axis, of the turn that all attitudes of the sortie share
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();     ///< estimated, m
   Eigen::Vector3d drift = Eigen::Vector3d::Zero();      ///< estimated, m/s
   Eigen::Vector3d boresight = Eigen::Vector3d::Zero();  ///< estimated: observed attitude = R turned by it, rad
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("name", s.name), visit("sigma_photo", s.sigma_photo), visit("sigma_offset", s.sigma_offset);
+    visit("lever_arm", s.lever_arm), visit("drifts", s.drifts), visit("sigma_drift", s.sigma_drift);
+    visit("mean_time", s.mean_time), visit("sigma_boresight", s.sigma_boresight);
+    visit("offset", s.offset), visit("drift", s.drift), visit("boresight", s.boresight);
+  }
 };
 
 /// An image point of a ground point.
 struct Ray {
   int station = 0;
-  Eigen::Vector2d x;     ///< pixels
-  double sigma = 0.5;    ///< pixels, per axis
-  bool accepted = true;  ///< false: judged a gross error; takes no part
+  Eigen::Vector2d x = Eigen::Vector2d::Constant(nan);  ///< pixels
+  double sigma = 0.5;                                  ///< pixels, per axis
+  bool accepted = true;                                ///< false: judged a gross error; takes no part
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("station", s.station), visit("x", s.x), visit("sigma", s.sigma), visit("accepted", s.accepted);
+  }
 };
 
 struct GroundPoint {
   Eigen::Vector3d X = Eigen::Vector3d::Constant(nan);  ///< NaN: not intersected, takes no part
   std::vector<Ray> rays;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("X", s.X), visit("rays", s.rays);
+  }
 };
 
+/// What a surveyed point is for: it holds the block, it tests it, or it has no say.
 enum class Role { control, check, off };
-std::string to_string(Role role);
+constexpr std::array<std::string_view, 3> words(Role) { return {"control", "check", "off"}; }
 
 /// A surveyed point with its sightings as rays. Only role `control` takes part in the adjustment.
 struct SurveyedPoint {
@@ -74,17 +108,27 @@ struct SurveyedPoint {
   Role role = Role::control;
   bool natural = false;  ///< a tie point that people sighted; of role control, without weight
   Eigen::Vector3d surveyed = Eigen::Vector3d::Constant(nan);
-  Eigen::Matrix3d weight = Eigen::Matrix3d::Zero();  ///< inverse covariance, 1/m^2; zero in unsurveyed directions
+  /// Of its coordinates along its axes, m; NaN: not surveyed along that axis, and `surveyed` says nothing there.
+  Eigen::Vector3d sigma = Eigen::Vector3d::Constant(nan);
   /// Columns: the directions east, north and height in which it was surveyed, and in which it is tested.
   Eigen::Matrix3d axes = Eigen::Matrix3d::Identity();
   GroundPoint point;
+
+  bool knows(int axis) const { return sigma[axis] > 0; }
+  bool knows_any() const { return knows(0) || knows(1) || knows(2); }
+  /// Whether all three of its coordinates are surveyed, so that it can stand for a place.
+  bool known_in_space() const { return !natural && knows(0) && knows(1) && knows(2); }
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("id", s.id), visit("role", s.role), visit("natural", s.natural);
+    visit("surveyed", s.surveyed), visit("sigma", s.sigma), visit("axes", s.axes), visit("point", s.point);
+  }
 };
 
-/// Weight of a point's coordinates along its axes, 1/m^2: nought where not surveyed (or known to a kilometre).
-Eigen::Vector3d weights_of(const SurveyedPoint& point);
-
-/// Whether all three of a point's coordinates are surveyed, so that it can stand for a place.
-bool known_in_space(const SurveyedPoint& point);
+/// Inverse covariance of a point's coordinates in the local frame, 1/m^2; of rank 3 less the axes along which it is not
+/// surveyed.
+Eigen::Matrix3d weight_of(const SurveyedPoint& point);
 
 /// A measured distance between two surveyed points, which may be natural ones.
 struct ScaleBar {
@@ -92,12 +136,22 @@ struct ScaleBar {
   std::size_t a = 0, b = 0;  ///< indices into Block::surveyed
   double length = nan;       ///< m, in space
   double sigma = nan;        ///< m
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("id", s.id), visit("a", s.a), visit("b", s.b), visit("length", s.length), visit("sigma", s.sigma);
+  }
 };
 
 struct CameraPrior {
   camera::Interior value = camera::Interior::Zero();
   camera::Interior sigma = camera::Interior::Constant(nan);  ///< NaN: no prior
   bool held = false;                                         ///< known: no unknown of any adjustment
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("value", s.value), visit("sigma", s.sigma), visit("held", s.held);
+  }
 };
 
 /// Everything that is adjusted, as plain values: how accurate they are, their sigmas say. Cost: memory, of which the
@@ -110,6 +164,12 @@ struct Block {
   std::vector<GroundPoint> points;  ///< tie points
   std::vector<SurveyedPoint> surveyed;
   std::vector<ScaleBar> scale_bars;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("cameras", s.cameras), visit("priors", s.priors), visit("sorties", s.sorties), visit("stations", s.stations);
+    visit("points", s.points), visit("surveyed", s.surveyed), visit("scale_bars", s.scale_bars);
+  }
 };
 
 /// Prior of a camera of which only a principal distance is known: c to 3 %, the principal point to 2 % of the width,
@@ -125,9 +185,6 @@ Eigen::Vector3d position_sigma(const Block& block, const Station& station);
 inline bool takes_part(const Block& block, const Ray& ray) {
   return ray.accepted && block.stations[ray.station].oriented;
 }
-
-/// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.
-std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X);
 
 /// Observed up x adjusted up, in the camera frame: the angle between them for small ones, rad. Two of its three
 /// components say something.

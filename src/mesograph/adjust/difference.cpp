@@ -21,7 +21,7 @@ Follows follows(const Block& block, const Layout& layout, int i) {
   }
   const PointDesign design = design_of(block, point.point, -1, layout);
   const bool takes_part = point.role == Role::control && !point.natural;
-  const OwnPart part = own_part(design, takes_part ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()));
+  const OwnPart part = own_part(design, takes_part ? weight_of(point) : Eigen::Matrix3d(Eigen::Matrix3d::Zero()));
   out.own = part.own;
   for (std::size_t c = 0; c < design.columns.size(); ++c)
     out.by_all.row(design.columns[c]) = part.by_columns.col(static_cast<Eigen::Index>(c)).transpose();

@@ -2,6 +2,7 @@
 #include <array>
 #include <cmath>
 #include <mesograph/adjust/groom.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <tuple>

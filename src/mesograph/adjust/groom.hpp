@@ -1,6 +1,6 @@
 #pragma once
 
-#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/options.hpp>
 #include <vector>
 
 namespace mesograph::adjust {
@@ -18,6 +18,7 @@ std::vector<TiedBy> tied_by(const Block& block);  ///< one a station
 /// Accepts and rejects tie rays by their residual, robustly; true where any changed. A photo that would be left with
 /// fewer than `least_ties` rays or `least_cells` cells keeps the best of those that it lost, as long as they are no
 /// farther out than `keep_sigmas`: what a photo hangs by is not cut for a model that fits it badly.
+/// Cost: a residual a ray, in parallel; medians of the whole.
 bool groom(Block& block, const AdjustOptions& options);
 
 }  // namespace mesograph::adjust

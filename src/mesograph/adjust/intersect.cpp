@@ -1,7 +1,7 @@
 #include <Eigen/LU>
 #include <Eigen/SVD>
 #include <cmath>
-#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/shutter.hpp>
 
 namespace mesograph::adjust {
@@ -25,35 +25,47 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
 
 }  // namespace
 
-bool intersect(const Block& block, GroundPoint& point, double min_ray_angle) {
-  int rays = 0;
-  for (const Ray& ray : point.rays) rays += takes_part(block, ray);
-  const auto fail = [&] {
-    point.X.setConstant(nan);
-    return false;
+Intersection intersect(const Block& block, const GroundPoint& point, double min_ray_angle) {
+  constexpr int most_iterations = 10;
+  Intersection out;
+  for (const Ray& ray : point.rays) out.rays += takes_part(block, ray);
+  const auto fail = [&](IntersectionStatus why) {
+    out.X.setConstant(nan);
+    out.status = why;
+    return out;
   };
-  if (rays < 2) return fail();
-  if (!point.X.allFinite()) point.X = nearest_to_rays(block, point);
-  if (!point.X.allFinite()) return fail();
-  for (int iteration = 0; iteration < 10; ++iteration) {
+  if (out.rays < 2) return fail(IntersectionStatus::too_few_rays);
+  out.X = point.X.allFinite() ? point.X : nearest_to_rays(block, point);
+  if (!out.X.allFinite()) return fail(IntersectionStatus::weak_geometry);
+  out.status = IntersectionStatus::not_converged;
+  while (out.status == IntersectionStatus::not_converged && out.iterations < most_iterations) {
+    ++out.iterations;
     Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
     Eigen::Vector3d n = Eigen::Vector3d::Zero();
     for (const Ray& ray : point.rays) {
       if (!takes_part(block, ray)) continue;
-      const auto image = imaged(block, block.stations[ray.station], point.X);
-      if (!image) return fail();
+      const auto image = imaged(block, block.stations[ray.station], out.X);
+      if (!image) return fail(IntersectionStatus::behind_station);
       const Eigen::Matrix<double, 2, 3> B = image->by_point / ray.sigma;
       N += B.transpose() * B;
       n += B.transpose() * (ray.x - image->x) / ray.sigma;
     }
     const Eigen::Vector3d step = N.fullPivLu().solve(n);
-    if (!step.allFinite()) return fail();
-    point.X += step;
-    if (step.norm() < 1e-7 * (1 + point.X.norm())) break;
+    if (!step.allFinite()) return fail(IntersectionStatus::weak_geometry);
+    out.X += step;
+    if (step.norm() < 1e-7 * (1 + out.X.norm())) out.status = IntersectionStatus::converged;
   }
   for (const Ray& ray : point.rays)
-    if (takes_part(block, ray) && !residual(block, ray, point.X)) return fail();
-  return ray_angle(block, point) >= min_ray_angle ? true : fail();
+    if (takes_part(block, ray) && !residual(block, ray, out.X)) return fail(IntersectionStatus::behind_station);
+  GroundPoint at{out.X, point.rays};
+  out.max_ray_angle = ray_angle(block, at);
+  return out.max_ray_angle >= min_ray_angle ? out : fail(IntersectionStatus::weak_geometry);
+}
+
+bool place(const Block& block, GroundPoint& point, double min_ray_angle) {
+  const Intersection found = intersect(block, point, min_ray_angle);
+  point.X = found.X;
+  return found.status == IntersectionStatus::converged || found.status == IntersectionStatus::not_converged;
 }
 
 }  // namespace mesograph::adjust

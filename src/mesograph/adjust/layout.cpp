@@ -1,5 +1,7 @@
+#include <algorithm>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/shutter.hpp>
+#include <mesograph/base/errors.hpp>
 
 namespace mesograph::adjust {
 
@@ -41,6 +43,17 @@ Layout make_layout(const Block& block, const Scope& scope) {
     if (!scope.control || !takes_part(block, bar)) continue;
     for (const std::size_t i : {bar.a, bar.b})
       if (out.end[i] < 0) out.end[i] = out.columns, out.columns += 3;
+  }
+  return out;
+}
+
+std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what) {
+  std::array<bool, camera::parameter_count> out{};
+  for (const std::string& name : names) {
+    const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
+    if (found == camera::parameter_names.end())
+      throw Error("{} {}: no such parameter; known are {}", what, name, fmt::join(camera::parameter_names, ","));
+    out[static_cast<std::size_t>(found - camera::parameter_names.begin())] = true;
   }
   return out;
 }

@@ -29,6 +29,10 @@ struct Layout {
   std::vector<camera::Parameter> free;        ///< parameters of a camera in order
   int columns = 0, station_columns = 0;
 };
+/// Camera parameters that an adjustment frees, by name. Throws Error, for `what`, where one is unknown.
+std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what);
+
+/// Exact: integers alone. Cost: linear in stations, cameras and points.
 Layout make_layout(const Block& block, const Scope& scope);
 
 }  // namespace mesograph::adjust

@@ -1,5 +1,6 @@
 #include <Eigen/Eigenvalues>
 #include <algorithm>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/camera/rotation.hpp>
 
@@ -49,16 +50,16 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
   LeftOut out;
   const auto m2 = design.A.rows();
   if (m2 < 4 || design.end >= 0 || design.columns.empty()) return out;
-  const Eigen::MatrixXd F = root_of_share(design, point.weight), QF = Q * F;
+  const Eigen::MatrixXd F = root_of_share(design, weight_of(point)), QF = Q * F;
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> left(Eigen::MatrixXd::Identity(m2, m2) - F.transpose() * QF);
   if (!(left.eigenvalues().minCoeff() > least_left)) return out;
   const Eigen::MatrixXd inverse =
       left.eigenvectors() * left.eigenvalues().cwiseInverse().asDiagonal() * left.eigenvectors().transpose();
   const Eigen::MatrixXd without = Q + QF * inverse * QF.transpose();
-  const Eigen::Vector3d right = design.B.transpose() * design.v + point.weight * (point.surveyed - point.point.X);
+  const Eigen::Vector3d right = design.B.transpose() * design.v + weight_of(point) * (point.surveyed - point.point.X);
   // At the minimum all others pull back with what the point pulls: without it they have their way.
   const Eigen::VectorXd d =
-      -without * (design.A.transpose() * (design.v - design.B * own_part(design, point.weight).own * right));
+      -without * (design.A.transpose() * (design.v - design.B * own_part(design, weight_of(point)).own * right));
   const Block part = moved_part(block, design, layout, d);
   GroundPoint alone = point.point;
   alone.rays.clear();
@@ -66,7 +67,7 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
     alone.rays.push_back(*design.rays[r]);
     alone.rays.back().station = static_cast<int>(r);
   }
-  if (!intersect(part, alone, 0.005)) return out;
+  if (!place(part, alone, 0.005)) return out;
   out.available = true;
   out.rays = static_cast<int>(alone.rays.size());
   out.X = alone.X;

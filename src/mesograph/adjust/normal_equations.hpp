@@ -4,21 +4,14 @@
 #include <array>
 #include <mesograph/adjust/block.hpp>
 #include <mesograph/adjust/layout.hpp>
+#include <mesograph/adjust/normal_pattern.hpp>
+#include <mesograph/adjust/normal_terms.hpp>
 #include <mesograph/adjust/sortie_terms.hpp>
 #include <span>
 #include <utility>
 #include <vector>
 
 namespace mesograph::adjust {
-
-/// A ground point as it takes part, and where its accepted rays stand in the list of all.
-struct ActivePoint {
-  bool surveyed = false;  ///< in Block::surveyed, else in Block::points
-  std::size_t index = 0;
-  std::size_t first_ray = 0;
-  int rays = 0;
-};
-const GroundPoint& ground_point(const Block& block, const ActivePoint& point);
 
 /// The normal equations of a block with its ground points eliminated (Schur complement).
 ///
@@ -32,9 +25,9 @@ class NormalEquations {
   NormalEquations(const Block& block, const Scope& scope);
 
   const Layout& layout() const { return layout_; }
-  const std::vector<ActivePoint>& points() const { return points_; }
+  const std::vector<ActivePoint>& points() const { return pattern_.points; }
   /// Ends of scale bars.
-  const std::vector<ActivePoint>& ends() const { return ends_; }
+  const std::vector<ActivePoint>& ends() const { return pattern_.ends; }
 
   /// Sum of squared weighted residuals (with the Cauchy weight where asked) at a block's present values.
   double cost(const Block& block) const;
@@ -86,7 +79,6 @@ class NormalEquations {
                    double* cost) const;
   void linearise(const Block& block, std::size_t point);
   double cost_of(const Block& block, const ActivePoint& active) const;
-  double cost_beside_points(const Block& block) const;
   /// A station's rows of the reduced system, lower triangle.
   struct Row {
     Eigen::Matrix<double, 6, 6> diagonal;
@@ -106,30 +98,15 @@ class NormalEquations {
 
   Scope scope_;
   Layout layout_;
-  std::vector<ActivePoint> points_;
-  std::vector<int> rays_;  ///< number of the ray within its point
+  NormalPattern pattern_;
   std::vector<Linear> linear_;
   std::vector<Reduced> reduced_;
   std::vector<CameraRows> camera_rows_;
-  /// Per block of six columns, a station's or its motion's: point and ray; the blocks that follow it and have points or
-  /// the station in common with it.
-  std::vector<std::vector<std::pair<int, int>>> of_block_;
-  std::vector<std::vector<int>> neighbours_;
   std::vector<SortieTerm> sortie_terms_;
-  struct LevelTerm {
-    int station = -1;  ///< column
-    Eigen::Matrix3d normal;
-    Eigen::Vector3d right;
-  };
   std::vector<LevelTerm> level_terms_;
-  struct MotionTerm {
-    int motion = -1;  ///< column
-    Eigen::Matrix<double, 6, 1> weight, misclosure;
-  };
   std::vector<MotionTerm> motion_terms_;  ///< what is expected of motion
   double points_fall_ = 0;                ///< what the points' own corrections take off the cost
-  std::vector<ActivePoint> ends_;
-  std::vector<Linear> end_rays_;   ///< of all ends, one after the other
+  std::vector<Linear> end_rays_;          ///< of all ends, one after the other
   Eigen::MatrixXd end_normal_;     ///< of all end columns: control weights and bars; the last column the right side
   Eigen::Matrix2Xd camera_terms_;  ///< per column: weight of its prior, weighted misclosure
 };

@@ -24,6 +24,8 @@ struct Prediction {
 /// Predicts surveyed points in the photos of a block, from the joint covariance of stations, cameras and the survey.
 /// Points hide behind ground: a photo's tie points around the place, where three or more within a twelfth of the width
 /// all lie nearer by more than a fiftieth of the range.
+/// Accuracy: first order in all errors; the ellipse holds 39 of 100 true places within one sigma, as tests on made-up
+/// blocks show. Cost: photos_of asks the joint covariance of a station and its camera, per photo.
 class Predictor {
  public:
   /// Keeps references to both.

@@ -111,4 +111,10 @@ Eigen::Matrix<double, 6, 1> motion_misclosure(const Station& s) {
   return out.cwiseQuotient(motion_sigma(s));
 }
 
+std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X) {
+  const auto x = image_of(block, block.stations[ray.station], X);
+  if (!x) return std::nullopt;
+  return *x - ray.x;
+}
+
 }  // namespace mesograph::adjust

@@ -19,6 +19,9 @@ bool rolls(const Block& block, const Station& station);
 /// shrinks residuals would be preferred.)
 std::optional<Eigen::Vector2d> image_of(const Block& block, const Station& station, const Eigen::Vector3d& X);
 
+/// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.
+std::optional<Eigen::Vector2d> residual(const Block& block, const Ray& ray, const Eigen::Vector3d& X);
+
 /// The same with what it changes by.
 struct Imaged {
   Eigen::Vector2d x;                                              ///< pixels

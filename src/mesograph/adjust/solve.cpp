@@ -1,8 +1,9 @@
 #include <Eigen/CholmodSupport>
 #include <algorithm>
 #include <cmath>
-#include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/cholmod_lock.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/adjust/solve.hpp>
 #include <optional>
 #include <utility>
 

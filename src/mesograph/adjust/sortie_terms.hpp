@@ -22,6 +22,7 @@ struct SortieTerm {
 
 /// All of them at a block's present values. Positions: observed = C + R lever_arm + offset + drift (time - mean time).
 /// Attitudes: observed = R turned by the boresight, the difference as a rotation vector in the camera frame.
+/// Cost: three rows an observed position or attitude.
 std::vector<SortieTerm> sortie_terms(const Block& block, const Layout& layout);
 
 }  // namespace mesograph::adjust

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <boost/math/distributions/normal.hpp>
 #include <cmath>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/adjust/shutter.hpp>
@@ -39,11 +40,11 @@ int rays_of(const Block& block, const GroundPoint& point) {
 
 /// v' Q^-1 v over the coordinates that were surveyed; `Q` their covariance. Q may be singular where nothing else
 /// controls a coordinate.
-void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Eigen::Vector3d& weights,
+void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const SurveyedPoint& point,
                    SurveyedResult& result) {
   std::vector<int> surveyed;
   for (int a = 0; a < 3; ++a)
-    if (weights[a] > 0) surveyed.push_back(a);
+    if (point.knows(a)) surveyed.push_back(a);
   result.together_of = static_cast<int>(surveyed.size());
   if (surveyed.empty()) return;
   const Eigen::VectorXd some = v(surveyed);
@@ -52,29 +53,30 @@ void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Eig
 }
 
 void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tally, AdjustResult& out) {
-  const char* names[] = {"east", "north", "height"};
-  const Eigen::Vector3d weights = weights_of(point), v = point.axes.transpose() * (point.point.X - point.surveyed);
+  constexpr Component components[] = {Component::east, Component::north, Component::height};
+  const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
   const Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
   Eigen::Matrix3d of_v = -Q;
   for (int a = 0; a < 3; ++a) {
-    if (!(weights[a] > 0)) continue;
-    of_v(a, a) += 1 / weights[a];
+    if (!point.knows(a)) continue;
+    of_v(a, a) += point.sigma[a] * point.sigma[a];
     Tested& test = result.coordinates[a];
-    test = tested(v[a], 1 / std::sqrt(weights[a]), Q(a, a));
+    test = tested(v[a], point.sigma[a], Q(a, a));
     test.effect = (1 - test.redundancy) * test.detectable;
     (a < 2 ? tally.plan : tally.height).redundancy += test.redundancy;
-    if (std::abs(test.w) > critical_w) out.suspects.push_back({"control", point.id, -1, names[a], test.gross, test.w});
+    if (std::abs(test.w) > critical_w)
+      out.suspects.push_back({Observed::control, point.id, -1, components[a], test.gross, test.w});
   }
-  test_together(v, of_v, weights, result);
+  test_together(v, of_v, point, result);
 }
 
 /// The error of a check by its predicted covariance, the survey's own included.
 void test_check(const SurveyedPoint& point, SurveyedResult& result) {
-  const Eigen::Vector3d weights = weights_of(point), e = point.axes.transpose() * (point.point.X - point.surveyed);
+  const Eigen::Vector3d e = point.axes.transpose() * (point.point.X - point.surveyed);
   Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
   for (int a = 0; a < 3; ++a)
-    if (weights[a] > 0) Q(a, a) += 1 / weights[a];
-  test_together(e, Q, weights, result);
+    if (point.knows(a)) Q(a, a) += point.sigma[a] * point.sigma[a];
+  test_together(e, Q, point, result);
 }
 
 /// Of a check too: its rays test each other.
@@ -91,7 +93,8 @@ void test_sightings(const SurveyedPoint& point, const PointDesign& design, const
       test.effect = statistics.cross.col(row).norm() * test.detectable / ray.sigma;
       if (point.role == Role::control) tally.sightings.redundancy += test.redundancy;
       if (std::abs(test.w) > critical_w)
-        out.suspects.push_back({"sighting", point.id, ray.station, a == 0 ? "x" : "y", test.gross, test.w});
+        out.suspects.push_back(
+            {Observed::sighting, point.id, ray.station, a == 0 ? Component::x : Component::y, test.gross, test.w});
     }
   }
 }
@@ -123,7 +126,7 @@ void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
       tally.bars.add((result.length - bar.length) / bar.sigma);
       tally.bars.redundancy += result.test.redundancy;
       if (std::abs(result.test.w) > critical_w)
-        out.suspects.push_back({"scale bar", bar.id, -1, "length", result.test.gross, result.test.w});
+        out.suspects.push_back({Observed::scale_bar, bar.id, -1, Component::length, result.test.gross, result.test.w});
     }
     out.scale_bars.push_back(result);
   }
@@ -135,7 +138,7 @@ void judge_point(const Block& block, const SurveyedPoint& point, int end, Tally&
   const PointDesign design = design_of(block, point.point, end, out.layout);
   const Eigen::MatrixXd Q = out.inverse.among(design.columns);
   const PointStatistics statistics =
-      point_statistics(design, in ? point.weight : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), Q);
+      point_statistics(design, in ? weight_of(point) : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), Q);
   result.covariance = statistics.covariance;
   if (result.rays < 2) return;
   if (in)
@@ -153,7 +156,7 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     SurveyedResult result;
     if (point.role != Role::control) {
       point.point.X.setConstant(nan);
-      intersect(block, point.point, 0.02);
+      place(block, point.point, 0.02);
     }
     result.X = point.point.X;
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
@@ -187,15 +190,16 @@ void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
     tally_rays(block, point.point, tally.sightings, tally);
     tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
-    const Eigen::Vector3d weights = weights_of(point), v = point.axes.transpose() * (point.point.X - point.surveyed);
+    const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
     for (int a = 0; a < 3; ++a)
-      if (weights[a] > 0) (a < 2 ? tally.plan : tally.height).add(v[a] * std::sqrt(weights[a]));
+      if (point.knows(a)) (a < 2 ? tally.plan : tally.height).add(v[a] / point.sigma[a]);
   }
 }
 
 /// Positions and attitudes, each tested, and the priors of what they have in common.
 void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
-  const char *names[] = {"east", "north", "height"}, *axes[] = {"x", "y", "z"};
+  constexpr Component of_position[] = {Component::east, Component::north, Component::height},
+                      of_attitude[] = {Component::x, Component::y, Component::z};
   out.positions.resize(block.stations.size());
   out.attitudes.resize(block.stations.size());
   // Positions come by the hundred and keep to no normal distribution: only what is beyond all chance is a suspect.
@@ -221,9 +225,9 @@ void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
       test.effect = (1 - test.redundancy) * test.detectable;
       if (!(std::abs(test.w) > critical)) continue;
       if (position)
-        out.suspects.push_back({"position", "", term.index, names[a], test.gross, test.w});
+        out.suspects.push_back({Observed::position, "", term.index, of_position[a], test.gross, test.w});
       else
-        out.suspects.push_back({"attitude", "", term.index, axes[a], test.gross * deg_per_rad, test.w});
+        out.suspects.push_back({Observed::attitude, "", term.index, of_attitude[a], test.gross * deg_per_rad, test.w});
     }
   }
 }
@@ -274,18 +278,18 @@ void report_groups(Tally& tally, AdjustResult& out) {
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
                           tally.height.redundancy - tally.bars.redundancy - tally.positions.redundancy -
                           tally.attitudes.redundancy - tally.verticals.redundancy - tally.priors.redundancy;
-  const std::pair<const char*, const Sum*> groups[] = {
-      {"ties", &tally.ties},           {"sightings", &tally.sightings},
-      {"control plan", &tally.plan},   {"control height", &tally.height},
-      {"scale bars", &tally.bars},     {"positions", &tally.positions},
-      {"attitudes", &tally.attitudes}, {"verticals", &tally.verticals},
-      {"priors", &tally.priors}};
-  for (const auto& [name, sum] : groups) {
+  const std::pair<GroupOf, const Sum*> groups[] = {
+      {GroupOf::ties, &tally.ties},           {GroupOf::sightings, &tally.sightings},
+      {GroupOf::control_plan, &tally.plan},   {GroupOf::control_height, &tally.height},
+      {GroupOf::scale_bars, &tally.bars},     {GroupOf::positions, &tally.positions},
+      {GroupOf::attitudes, &tally.attitudes}, {GroupOf::verticals, &tally.verticals},
+      {GroupOf::priors, &tally.priors}};
+  for (const auto& [of, sum] : groups) {
     if (sum->n == 0) continue;
     const double r = sum->redundancy;
     // Below a hundredth of an observation a group is not controlled by the others, and its sigma0 says nothing.
     const double divisor = r > 0.01 ? r : nan;
-    out.groups.push_back({name, sum->n, r, std::sqrt(sum->squares / divisor)});
+    out.groups.push_back({of, sum->n, r, std::sqrt(sum->squares / divisor)});
   }
 }
 

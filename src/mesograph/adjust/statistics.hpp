@@ -1,8 +1,14 @@
 #pragma once
 
-#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/result.hpp>
 
 namespace mesograph::adjust {
+
+inline constexpr double critical_w = 3.29;
+/// What |w| of so many tests together stay below 95 of 100 times, critical_w at least.
+double critical_among(std::size_t tests);
+/// Of a residual, the sigma of its observation, and the variance of the adjusted value.
+Tested tested(double residual, double sigma, double adjusted_variance);
 
 /// Fills in the statistics of an adjusted block: counts, sigma0 of all and of each group, results and tests of control,
 /// intersection of checks. `out.layout` and `out.inverse` must be set.

@@ -16,6 +16,7 @@ struct Bowl {
 /// Of these stations, which hang together. NaN where fewer than six of them are unknowns.
 /// The weakness is known from James and Robson (2014), Mitigating systematic error in topographic models derived from
 /// UAV and ground-based image networks; here it is read off the covariance.
+/// Accuracy: a first-order propagation; what the lens model lacks is not in it. Cost: one row of the covariance.
 Bowl judge_bowl(const Block& block, const std::vector<int>& stations, const AdjustResult& result);
 
 /// What errors of heights have in common with a plane and a bowl over the site.

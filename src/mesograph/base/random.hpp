@@ -9,6 +9,7 @@
 namespace mesograph {
 
 /// Seeded random numbers; the distributions are Boost's because those of the standard library differ between libraries.
+/// The same numbers on every machine: integer arithmetic and IEEE division alone. Exact in that sense; not for secrets.
 class Random {
  public:
   explicit Random(std::uint64_t seed) : engine_(seed) {}

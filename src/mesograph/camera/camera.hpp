@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <array>
 #include <cstddef>
+#include <mesograph/base/fields.hpp>
 #include <optional>
 #include <string>
 
@@ -34,6 +35,12 @@ struct Camera {
   double largest_r2() const;
   /// Half the diagonal in units of c: the angle's tangent that the photo's corners have without distortion.
   double corner_radius() const;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("name", s.name), visit("width", s.width), visit("height", s.height), visit("interior", s.interior);
+    visit("readout_seconds", s.readout_seconds);
+  }
 };
 
 struct Projection {

@@ -1,6 +1,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/json.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <nlohmann/json.hpp>
@@ -66,20 +67,20 @@ std::map<std::string, Camera> read_cameras(const std::filesystem::path& path) {
   return cameras;
 }
 
+CameraEntry entry_of(const Camera& camera) {
+  CameraEntry out;
+  out.width = camera.width, out.height = camera.height;
+  std::size_t i = 0;
+  for (double* value : {&out.c, &out.x0, &out.y0, &out.k1, &out.k2, &out.k3, &out.p1, &out.p2, &out.b1, &out.b2})
+    *value = camera.interior[static_cast<Eigen::Index>(i++)];
+  if (camera.readout_seconds != 0) out.readout_seconds = camera.readout_seconds;
+  return out;
+}
+
 std::string cameras_text(const std::map<std::string, Camera>& cameras) {
-  nlohmann::ordered_json json;
-  for (const auto& [name, camera] : cameras) {
-    auto& entry = json[name];
-    entry["model"] = "brown";
-    entry["direction"] = "ideal_to_image";
-    entry["width"] = camera.width;
-    entry["height"] = camera.height;
-    for (std::size_t i = 0; i < parameter_count; ++i)
-      entry[parameter_names[i]] =
-          std::isfinite(camera.interior[i]) ? nlohmann::ordered_json(camera.interior[i]) : nullptr;
-    if (camera.readout_seconds != 0) entry["readout_seconds"] = camera.readout_seconds;
-  }
-  return json.dump(2) + "\n";
+  std::map<std::string, CameraEntry> entries;
+  for (const auto& [name, camera] : cameras) entries[name] = entry_of(camera);
+  return json_of(entries).dump(2) + "\n";
 }
 
 }  // namespace mesograph::camera

@@ -20,6 +20,7 @@ struct Description {
   bool eight_bit = true;              ///< no colour exceeds 255: eight bits in sixteen
   std::vector<std::string> oddities;  ///< where the header says other than the points
 };
+/// Cost: one reading of the file, memory for a histogram of classes.
 Description describe(LasReader& file, Progress& progress);
 
 /// A value of up to two million points, spread evenly over the file.

@@ -7,7 +7,6 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/sigma.hpp>
 #include <mesograph/control/control_file.hpp>
-#include <mesograph/control/vector_points.hpp>
 #include <optional>
 #include <set>
 #include <sstream>

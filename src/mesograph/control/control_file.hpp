@@ -70,9 +70,13 @@ class UnnamedColumns : public Error {
 /// geocentric where the numbers lie on the Earth's surface so, else east, north, height (a guess, noted).
 /// Throws Error with file and line where the columns are not known (naming options that would do), a number is none, an
 /// id is empty or comes twice, only one of two plan coordinates is there, or a sigma is not greater than 0.
+/// Exact: numbers as the file has them. Cost: the file in memory.
 ControlFile read_control_file(const std::filesystem::path& path, const ControlFileOptions& options = {});
 
 /// Degrees of an angle as people write it: 61.5042, 61 30 15.12, 61d30'15.12"N. Nothing where it is none.
 double degrees_from(const std::string& text);
+
+/// Our word for a column's or field's heading ("Easting" -> "east"); empty: none of ours.
+std::string column_meaning(const std::string& heading);
 
 }  // namespace mesograph::control

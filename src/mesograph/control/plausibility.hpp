@@ -33,6 +33,7 @@ struct Doubt {
 /// photos, false digits in one coordinate, points all on one line or all in one corner, and heights above the photos
 /// are named too. `ground`: height of the ground at a plan position, both in metres, NaN: unknown (no block yet); an
 /// offset common to the heights is told by it, with the geoid's height at the site (m, NaN: none) as its likely reason.
+/// A doubt is never an answer: it says what would fit better. Cost: points times photos times readings.
 std::vector<Doubt> doubts_of(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d>& photos,
                              const std::vector<Reading>& readings,
                              const Eigen::Vector3d& units = Eigen::Vector3d::Ones(),

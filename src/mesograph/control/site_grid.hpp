@@ -19,8 +19,9 @@ struct SiteGrid {
 };
 
 /// Fits a site's grid onto points that are known in both, by least squares, all weights alike.
-/// `parameters`: 4 (two shifts, turn and factor of the plan; heights only shifted, by their mean), or 7 (a similarity in
-/// space; then `known` must be metres of space, not of a map, whose scale would bend heights). Heights may be NaN with
+/// `parameters`: 4 (two shifts, turn and factor of the plan; heights only shifted, by their mean), or 7 (a similarity
+/// in space; then `known` must be metres of space, not of a map, whose scale would bend heights). Heights may be NaN
+/// with
 /// 4. Throws Error where points are too few (2 apart from each other, 3 not on a line). Source: Umeyama (1991),
 /// Least-squares estimation of transformation parameters between two point patterns.
 SiteGrid fit_site_grid(const std::vector<Eigen::Vector3d>& site, const std::vector<Eigen::Vector3d>& known,

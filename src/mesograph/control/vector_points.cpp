@@ -1,3 +1,5 @@
+#include <fmt/format.h>
+
 #include <ogrsf_frmts.h>
 
 #include <algorithm>

@@ -15,9 +15,7 @@ struct VectorPoints {
 /// Points of the first layer of a GeoPackage, GeoJSON or shapefile, through GDAL. Fields as the columns of a text file:
 /// id (or point, name, ...) is needed; height, where points have no z; role, sigma_h, sigma_v. Throws Error where the
 /// file cannot be opened, holds no points, or lacks an id.
+/// Exact: coordinates as the layer has them. Cost: one pass over the layer.
 VectorPoints read_vector_points(const std::filesystem::path& path, const ControlFileOptions& options = {});
-
-/// Our word for a column's or field's heading ("Easting" -> "east"); empty: none of ours.
-std::string column_meaning(const std::string& heading);
 
 }  // namespace mesograph::control

@@ -27,6 +27,7 @@ struct ColourBalance {
 /// Fits gains and falloffs to photos' levels at tie points: log level = point + gain + falloff, least squares by turns,
 /// samples that are dark, saturated or off by more than a factor of 1.6 left out. Photos without samples keep a gain of
 /// nought. After Goldman (2010), Vignette and exposure calibration and compensation, PAMI 32, with a linear camera.
+/// Cost: some passes over the samples.
 ColourBalance balance_colours(const std::vector<ColourSample>& samples, const std::vector<int>& camera_of_photo);
 
 }  // namespace mesograph::dense

@@ -165,12 +165,12 @@ Search search_by_hints(const std::vector<GroundHint>& ground, const Tile& tile, 
 Search search_by_coarser(const photo::Raster<float>& coarser, const Tile& tile, double step,
                          const DepthOptions& options) {
   std::vector<Sample> samples;
-  for (const int beyond : {3, options.tile / 4}) {
+  for (const int margin : {3, options.tile / 4}) {
     samples.clear();
-    for (int row = std::max(0, tile.row / 2 - beyond);
-         row < std::min(coarser.height, (tile.row + tile.height) / 2 + beyond); ++row)
-      for (int col = std::max(0, tile.col / 2 - beyond);
-           col < std::min(coarser.width, (tile.col + tile.width) / 2 + beyond); ++col)
+    for (int row = std::max(0, tile.row / 2 - margin);
+         row < std::min(coarser.height, (tile.row + tile.height) / 2 + margin); ++row)
+      for (int col = std::max(0, tile.col / 2 - margin);
+           col < std::min(coarser.width, (tile.col + tile.width) / 2 + margin); ++col)
         if (const float depth = coarser.at(col, row); depth > 0)
           samples.push_back({2 * col + 1.0, 2 * row + 1.0, 1 / static_cast<double>(depth)});
     if (samples.size() >= 20) break;

@@ -6,6 +6,7 @@ namespace mesograph::dense {
 
 /// A row of pixels and what lies about it in images of one stride: inverse depth in pixels of parallax, far off where
 /// there is none, and its variance. `reach` pixels lie on all sides of the row, and `widest` behind its end.
+/// Exact to single precision.
 struct PlaneRow {
   static constexpr int widest = 16;  ///< as many are fitted at once at most
 

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <mesograph/dense/depth_map.hpp>
+#include <mesograph/dense/depth.hpp>
 
 namespace mesograph::dense {
 

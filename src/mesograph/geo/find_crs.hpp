@@ -31,6 +31,7 @@ struct CrsSearch {
 
 /// Entries whose name, area or code holds all words, upper and lower case alike; an equal code first, then projected
 /// before compound, vertical and geographic, of small areas before large ones. Deprecated ones are left out.
+/// Cost: one pass over the register.
 CrsSearch find_crs(const std::vector<std::string>& words, const FindCrsOptions& options = {});
 
 }  // namespace mesograph::geo

@@ -12,6 +12,8 @@ std::vector<double> dominant_angles(const photo::Grey& level, const Extremum& e)
 
 /// Writes descriptor_size bytes: 4 x 4 cells of 3 sigma, each a histogram of 8 gradient directions, on a square grid of
 /// samples that is turned to `angle`.
+/// Source: Lowe (2004), Distinctive image features from scale-invariant keypoints, IJCV
+/// 60.
 void describe(const photo::Grey& level, const Extremum& e, double angle, std::uint8_t* out);
 
 }  // namespace mesograph::keypoint

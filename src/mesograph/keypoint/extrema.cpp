@@ -13,14 +13,15 @@ constexpr int margin = 5;  ///< pixels along the edges that hold no extrema
 constexpr int moves = 5;   ///< of a fit to a neighbour; so many rows on either side must still be there
 static_assert(DifferenceRows::kept >= 2 * (moves + 1) + 1);
 
-constexpr int chunk = 512;  // columns at a time, so that what lies between the passes stays in the nearest cache
+constexpr int columns_at_once =
+    512;  // columns at a time, so that what lies between the passes stays in the nearest cache
 
 /// Where a value is as high or as low as its eight neighbours in its level, and large enough. Columns 1 to width - 2.
 MESOGRAPH_WIDE void flag(const float* __restrict above, const float* __restrict here, const float* __restrict below,
                          float least, int width, std::uint8_t* __restrict out) {
-  float low[chunk + 2], high[chunk + 2];
-  for (int begin = 1; begin < width - 1; begin += chunk) {
-    const int n = std::min(chunk, width - 1 - begin);
+  float low[columns_at_once + 2], high[columns_at_once + 2];
+  for (int begin = 1; begin < width - 1; begin += columns_at_once) {
+    const int n = std::min(columns_at_once, width - 1 - begin);
     for (int i = 0; i < n + 2; ++i) {
       const float a = above[begin - 1 + i], b = here[begin - 1 + i], c = below[begin - 1 + i];
       const float ab_low = a < b ? a : b, ab_high = a > b ? a : b;

@@ -20,6 +20,11 @@ struct Keypoint {
 struct Keypoints {
   std::vector<Keypoint> points;
   std::vector<std::uint8_t> descriptors;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("points", s.points), visit("descriptors", s.descriptors);
+  }
 };
 
 struct DetectOptions {

@@ -19,12 +19,12 @@ Kernel gaussian_kernel(double sigma) {
   return kernel;
 }
 
-constexpr int chunk = 512;  // floats: sums stay in the nearest cache while the taps pass over them
+constexpr int floats_at_once = 512;  // floats: sums stay in the nearest cache while the taps pass over them
 
 /// to = k0 middle + sum k_i (before_i + after_i): taps[2i-1] and taps[2i] are the rows of tap i, taps[0] the middle.
 MESOGRAPH_WIDE void weighted_sum(const float* const* taps, const float* kernel, int reach, int width, float* to) {
-  for (int begin = 0; begin < width; begin += chunk) {
-    const int n = std::min(chunk, width - begin);
+  for (int begin = 0; begin < width; begin += floats_at_once) {
+    const int n = std::min(floats_at_once, width - begin);
     float* __restrict sum = to + begin;
     const float* __restrict middle = taps[0] + begin;
     for (int i = 0; i < n; ++i) sum[i] = kernel[0] * middle[i];

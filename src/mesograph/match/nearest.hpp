@@ -14,6 +14,7 @@ struct Nearest {
 
 /// For each of n_a and n_b descriptors (rows of 128 bytes) its nearest in the other set; one pass serves both sides.
 /// Equal distances: the lower index wins. Runs on the widest vectors the processor has; all sums are integers.
+/// Exact: integer distances. Cost: rows times rows, 128 bytes each; what fits the cache is reused.
 void nearest_both_ways(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::size_t n_b,
                        std::vector<Nearest>& of_a, std::vector<Nearest>& of_b);
 

@@ -46,6 +46,7 @@ struct TieOptions {
 /// each other the point is split along the weakest of them. A keypoint with as many rivals as matches is left out:
 /// which of them is right is not known. `keypoints`: number per photo. Ordered by first photo and keypoint; rays by
 /// photo.
+/// Exact, and independent of the order of pairs. Cost: near linear in matches.
 std::vector<TiePoint> join_matches(const std::vector<std::size_t>& keypoints, const std::vector<PairMatches>& pairs,
                                    const TieOptions& options = {});
 

@@ -3,6 +3,7 @@
 #include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/georeference.hpp>
@@ -45,9 +46,9 @@ Pairs control_of(adjust::Block& block) {
   Pairs out;
   for (adjust::SurveyedPoint& point : block.surveyed) {
     // A point sighted by hand without coordinates, or one that lacks its plan or height, is no place.
-    if (point.role != adjust::Role::control || !adjust::known_in_space(point)) continue;
+    if (point.role != adjust::Role::control || !point.known_in_space()) continue;
     point.point.X.setConstant(nan);
-    if (!adjust::intersect(block, point.point, 0.02)) continue;
+    if (!adjust::place(block, point.point, 0.02)) continue;
     out.source.push_back(point.point.X);
     out.target.push_back(point.surveyed);
   }
@@ -165,11 +166,10 @@ std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
   std::ptrdiff_t plans = 0, heights = 0;
   for (const adjust::SurveyedPoint& point : block.surveyed) {
     if (point.role != adjust::Role::control || point.natural) continue;
-    const Eigen::Vector3d weights = adjust::weights_of(point);
     adjust::GroundPoint place = point.point;
     place.X.setConstant(nan);
-    if (!adjust::intersect(block, place, 0.02)) continue;
-    points.push_back({place.X, point.surveyed, weights.head<2>().minCoeff() > 0, weights.z() > 0});
+    if (!adjust::place(block, place, 0.02)) continue;
+    points.push_back({place.X, point.surveyed, point.knows(0) && point.knows(1), point.knows(2)});
     plans += points.back().plan, heights += points.back().height;
   }
   if (plans < 2 || heights < 3) return std::nullopt;

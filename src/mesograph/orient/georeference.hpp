@@ -1,6 +1,8 @@
 #pragma once
 
-#include <mesograph/orient/orient.hpp>
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/orient/options.hpp>
+#include <mesograph/orient/positions.hpp>
 
 namespace mesograph::orient {
 
@@ -10,6 +12,8 @@ namespace mesograph::orient {
 /// say. Sets their datum and intersects the block's points. Positions that a part contradicts are left out and named in
 /// what is returned. Throws Error where the largest part's positions are a mirror image, or not those of this block; a
 /// smaller part stays without a datum then.
+/// Accuracy: that of positions or control over their number. Cost: linear in stations and
+/// points.
 PositionsJudged georeference(adjust::Block& block, std::vector<Part>& parts);
 
 /// Puts a block that nothing ties to the ground into a frame that can be looked at: levelled by its photos, the middle

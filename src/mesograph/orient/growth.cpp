@@ -2,6 +2,7 @@
 #include <array>
 #include <cmath>
 #include <map>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/match/verify.hpp>
@@ -252,7 +253,7 @@ void Growth::intersect_new(int station) {
   const std::vector<Seen>& seen = seen_[station];
   parallel_for(seen.size(), 64, [&](std::size_t i) {
     adjust::GroundPoint& point = block_.points[seen[i].point];
-    if (point.X.allFinite() || !adjust::intersect(block_, point, least_angle)) return;
+    if (point.X.allFinite() || !adjust::place(block_, point, least_angle)) return;
     for (const adjust::Ray& ray : point.rays) {
       if (!adjust::takes_part(block_, ray)) continue;
       const auto v = adjust::residual(block_, ray, point.X);
@@ -322,7 +323,7 @@ void Growth::adjust_all() {
       const auto v = adjust::residual(block_, ray, point.X);
       ray.accepted = v && v->norm() < limit_px;
     }
-    adjust::intersect(block_, point, least_angle);
+    adjust::place(block_, point, least_angle);
     for (const adjust::Ray& ray : point.rays) {
       if (!point.X.allFinite() || !adjust::takes_part(block_, ray)) continue;
       const auto v = adjust::residual(block_, ray, point.X);

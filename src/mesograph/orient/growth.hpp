@@ -1,12 +1,14 @@
 #pragma once
 
-#include <mesograph/orient/orient.hpp>
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/orient/options.hpp>
 #include <mesograph/orient/resection.hpp>
 #include <optional>
 
 namespace mesograph::orient {
 
 /// A block that grows photo by photo in a frame of its own: first station at the origin, first base of length 1.
+/// Cost: per photo a resection and an adjustment of its neighbourhood; of the whole at every growth by a quarter.
 class Growth {
  public:
   Growth(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options, Progress& progress);

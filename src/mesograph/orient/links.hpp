@@ -12,6 +12,7 @@ struct Link {
 
 /// The links that hold an oriented block together, weakest first: of the spanning tree of its photos that takes the
 /// strongest links there are (Kruskal 1956). Where the first has few points, two halves of the block hang on them.
+/// Exact. Cost: sorted links, near linear.
 std::vector<Link> holding_links(const adjust::Block& block);
 
 /// Oriented stations that hang together over such links, each group ascending, in the order of their first ones.

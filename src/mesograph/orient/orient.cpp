@@ -2,6 +2,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/orient/georeference.hpp>
 #include <mesograph/orient/growth.hpp>
+#include <mesograph/orient/orient.hpp>
 #include <mesograph/orient/parts.hpp>
 
 namespace mesograph::orient {

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <limits>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/match/tie_points.hpp>
 #include <mesograph/orient/growth.hpp>
@@ -19,7 +20,7 @@ void intersect_agreeing(const adjust::Block& block, adjust::GroundPoint& point) 
   for (adjust::Ray& ray : point.rays) ray.accepted = true;
   point.X.setConstant(nan);
   for (std::size_t left = point.rays.size(); left >= 2; --left) {
-    if (!adjust::intersect(block, point, useful_angle)) return;
+    if (!adjust::place(block, point, useful_angle)) return;
     adjust::Ray* worst = nullptr;
     double most = limit_px;
     for (adjust::Ray& ray : point.rays) {
@@ -83,7 +84,7 @@ std::size_t agreeing(const adjust::Block& block, const Common& common) {
     adjust::GroundPoint point = block.points[p];
     for (adjust::Ray& r : point.rays) r.accepted = true;
     point.X.setConstant(nan);
-    if (!adjust::intersect(block, point, useful_angle)) continue;
+    if (!adjust::place(block, point, useful_angle)) continue;
     n += std::all_of(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
       const auto v = adjust::takes_part(block, r) ? adjust::residual(block, r, point.X) : Eigen::Vector2d::Zero();
       return v && v->norm() < 10;

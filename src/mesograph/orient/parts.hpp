@@ -1,6 +1,7 @@
 #pragma once
 
-#include <mesograph/orient/orient.hpp>
+#include <mesograph/adjust/adjust.hpp>
+#include <mesograph/orient/options.hpp>
 
 namespace mesograph::orient {
 
@@ -11,6 +12,7 @@ adjust::Block thinned(const adjust::Block& block, int rays_per_cell);
 /// Grows the block from its thinned points, and again from the photos that are left, until no start pair is found.
 /// Stations of the block are set, each part in a frame of its own; parts are sorted by size. Why a photo stands in
 /// none: `reasons`, one a station.
+/// Cost: one growth a part.
 std::vector<Part> grow_parts(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                              Progress& progress, std::vector<std::string>& reasons);
 

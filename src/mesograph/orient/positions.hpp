@@ -13,6 +13,7 @@ struct WrongPosition {
 };
 
 /// What the oriented block says of the observed positions.
+/// Cost: linear in stations, some rounds.
 struct PositionsJudged {
   std::vector<Eigen::Vector3d> offset;  ///< of each sortie: median of position - station; NaN: no positions
   double median_off = nan;              ///< of all positions from their stations, offsets taken out, m

@@ -50,6 +50,8 @@ struct Flight {
 /// Footprints on level ground, overlaps and ground sampling distance before anything is oriented. Photos of a sortie
 /// are taken in order of time, else as given. Without attitude a photo looks straight down, its longer side across the
 /// line of flight. Rays flatter than 75 degrees from the vertical end there.
+/// Accuracy: that of positions and heights above level ground. Cost: photos
+/// times neighbours.
 Flight view_flight(const std::vector<FlightPhoto>& photos);
 
 /// How many footprints cover each cell of the ground.

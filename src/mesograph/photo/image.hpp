@@ -2,6 +2,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <mesograph/base/fields.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -14,6 +15,10 @@ struct Raster {
   int width = 0, height = 0, channels = 1;
   std::vector<T> data;
 
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("width", s.width), visit("height", s.height), visit("channels", s.channels), visit("data", s.data);
+  }
   Raster() = default;
   Raster(int w, int h, int ch = 1, T fill = T{})
       : width(w), height(h), channels(ch), data(static_cast<std::size_t>(w) * h * ch, fill) {}
@@ -44,6 +49,10 @@ PhotoSize read_size(const std::filesystem::path& path);
 /// they are.
 struct Tone {
   double low = 0, high = 65535;
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("low", s.low), visit("high", s.high);
+  }
   bool operator==(const Tone&) const = default;
 };
 /// The levels between which all but one in a thousand pixels of a photo of 16 bits lie at each end; nothing for one of
@@ -54,6 +63,8 @@ std::optional<Tone> levels_of(const std::filesystem::path& path);
 Tone common_tone(const std::vector<Tone>& levels);
 
 /// All pixels in grey / in colour, at 1/2^level of the size (box mean). Throws Error where the file is damaged.
+/// Accuracy: means of boxes, exact to the rounding of eight bits a level. Cost: all pixels are decoded, whatever the
+/// level.
 Grey read_grey(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 Rgb read_rgb(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 

@@ -121,20 +121,6 @@ std::string dms(double value) {
 
 }  // namespace
 
-std::vector<std::pair<const char*, std::vector<std::string>*>> MetadataNames::fields() {
-  return {{"gimbal_yaw", &gimbal_yaw},
-          {"gimbal_pitch", &gimbal_pitch},
-          {"gimbal_roll", &gimbal_roll},
-          {"yaw", &yaw},
-          {"pitch", &pitch},
-          {"roll", &roll},
-          {"sigma_east", &sigma_east},
-          {"sigma_north", &sigma_north},
-          {"sigma_h", &sigma_h},
-          {"sigma_v", &sigma_v},
-          {"above_take_off", &above_take_off}};
-}
-
 Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names) {
   prepare_exiv2();
   Metadata out;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <filesystem>
+#include <mesograph/base/fields.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <string>
 #include <utility>
@@ -23,6 +24,16 @@ struct Metadata {
   double above_take_off = nan;          ///< XMP height above the place of take-off, m
   int orientation = 1;                  ///< EXIF orientation tag; the pixel grid is never turned by it
   std::vector<std::string> remarks;     ///< values that cannot be and were ignored, each a clause
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("longitude", s.longitude_deg), visit("latitude", s.latitude_deg), visit("height", s.height);
+    visit("focal_mm", s.focal_mm), visit("focal_35mm", s.focal_35mm), visit("focal_px", s.focal_px);
+    visit("make", s.make), visit("model", s.model), visit("serial", s.serial), visit("lens", s.lens);
+    visit("time", s.time), visit("yaw", s.yaw_deg), visit("pitch", s.pitch_deg), visit("roll", s.roll_deg);
+    visit("attitude_is_gimbal", s.attitude_is_gimbal), visit("sigma_h", s.sigma_h), visit("sigma_v", s.sigma_v);
+    visit("above_take_off", s.above_take_off), visit("orientation", s.orientation), visit("remarks", s.remarks);
+  }
 };
 
 /// Local names under which XMP properties are looked for, first found first taken, whatever their namespace. Surveys
@@ -38,7 +49,20 @@ struct MetadataNames {
   std::vector<std::string> above_take_off = {"RelativeAltitude"};
 
   /// Every list under the key that survey.toml has for it.
-  std::vector<std::pair<const char*, std::vector<std::string>*>> fields();
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("gimbal_yaw", s.gimbal_yaw);
+    visit("gimbal_pitch", s.gimbal_pitch);
+    visit("gimbal_roll", s.gimbal_roll);
+    visit("yaw", s.yaw);
+    visit("pitch", s.pitch);
+    visit("roll", s.roll);
+    visit("sigma_east", s.sigma_east);
+    visit("sigma_north", s.sigma_north);
+    visit("sigma_h", s.sigma_h);
+    visit("sigma_v", s.sigma_v);
+    visit("above_take_off", s.above_take_off);
+  }
 };
 
 /// Reads EXIF, and XMP properties by their local names. Values that cannot be (latitude 200, height 1e9 m, focal length

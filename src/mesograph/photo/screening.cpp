@@ -5,7 +5,6 @@
 #include <map>
 #include <mesograph/base/median.hpp>
 #include <mesograph/photo/screening.hpp>
-#include <mesograph/photo/screening_words.hpp>
 
 namespace mesograph::photo {
 
@@ -125,19 +124,19 @@ std::vector<ScreenedOut> screen(const std::vector<ScreeningInput>& sortie, const
     const double alike = before ? likeness(photo.quality.thumbnail, before->quality.thumbnail) : 0;
     const double moved = before ? (photo.at - before->at).norm() : nan;
     if (usual.width > 0 && (photo.width != usual.width || photo.height != usual.height))
-      out.push_back({photo.image, "another size than the rest of the sortie", photo.width * 1e-6 * photo.height});
+      out.push_back({photo.image, {ScreeningReason::odd_size, "", photo.width * 1e-6 * photo.height}});
     else if (photo.quality.overexposed > options.most_overexposed)
-      out.push_back({photo.image, "over-exposed", photo.quality.overexposed});
+      out.push_back({photo.image, {ScreeningReason::over_exposed, "", photo.quality.overexposed}});
     else if (photo.quality.underexposed > options.most_underexposed)
-      out.push_back({photo.image, "under-exposed", photo.quality.underexposed});
+      out.push_back({photo.image, {ScreeningReason::under_exposed, "", photo.quality.underexposed}});
     else if (photo.up < flying_from)
-      out.push_back({photo.image, "take-off or landing", flying_from - photo.up});
+      out.push_back({photo.image, {ScreeningReason::take_off, "", flying_from - photo.up}});
     else if (photo.nearest > options.isolated_steps * step && sortie.size() >= 5)
-      out.push_back({photo.image, "transit: far from every other photo", photo.nearest});
+      out.push_back({photo.image, {ScreeningReason::transit, "", photo.nearest}});
     else if (relative < options.least_relative_sharpness && sortie.size() >= 3)
-      out.push_back({photo.image, "blurred", relative});
+      out.push_back({photo.image, {ScreeningReason::blurred, "", relative}});
     else if (alike > options.near_duplicate && !(moved > options.near_duplicate_steps * step))
-      out.push_back({photo.image, fmt::format("the same view as {}", before->image), alike});
+      out.push_back({photo.image, {ScreeningReason::same_view, before->image, alike}});
     else
       before = &photo;
   }
@@ -155,17 +154,53 @@ bool within_noise(const std::vector<Eigen::Vector2d>& places, double noise) {
   return median(off) < 1.5 * noise && off[off.size() * 19 / 20] < 2.5 * noise;
 }
 
-std::string screening_words(const std::string& reason, double value) {
-  if (!std::isfinite(value)) return reason;
-  const auto is = [&](const char* beginning) { return reason.rfind(beginning, 0) == 0; };
-  if (is("blurred")) return fmt::format("{}: {:.2f} of the sharpness around it", reason, value);
-  if (is("over-exposed")) return fmt::format("{}: {:.0f} % of it is white", reason, 100 * value);
-  if (is("under-exposed")) return fmt::format("{}: {:.0f} % of it is black", reason, 100 * value);
-  if (is("take-off")) return fmt::format("{}: {:.0f} m below the others", reason, value);
-  if (is("transit")) return fmt::format("{}: {:.0f} m", reason, value);
-  if (is("the same view")) return fmt::format("{}: likeness {:.3f}", reason, value);
-  if (is("another size")) return fmt::format("{}: {:.1f} megapixels", reason, value);
-  return fmt::format("{} ({:.3g})", reason, value);
+std::string reason_of(const Screened& s) {
+  switch (s.reason) {
+    case ScreeningReason::unreadable:
+      return fmt::format("unreadable ({})", s.about);
+    case ScreeningReason::copy:
+      return "a copy of " + s.about;
+    case ScreeningReason::odd_size:
+      return "another size than the rest of the sortie";
+    case ScreeningReason::over_exposed:
+      return "over-exposed";
+    case ScreeningReason::under_exposed:
+      return "under-exposed";
+    case ScreeningReason::take_off:
+      return "take-off or landing";
+    case ScreeningReason::transit:
+      return "transit: far from every other photo";
+    case ScreeningReason::blurred:
+      return "blurred";
+    case ScreeningReason::same_view:
+      return "the same view as " + s.about;
+    case ScreeningReason::by_hand:
+      break;
+  }
+  return "dropped by hand";
+}
+
+std::string screening_words(const Screened& s) {
+  const std::string reason = reason_of(s);
+  if (!std::isfinite(s.value)) return reason;
+  switch (s.reason) {
+    case ScreeningReason::blurred:
+      return fmt::format("{}: {:.2f} of the sharpness around it", reason, s.value);
+    case ScreeningReason::over_exposed:
+      return fmt::format("{}: {:.0f} % of it is white", reason, 100 * s.value);
+    case ScreeningReason::under_exposed:
+      return fmt::format("{}: {:.0f} % of it is black", reason, 100 * s.value);
+    case ScreeningReason::take_off:
+      return fmt::format("{}: {:.0f} m below the others", reason, s.value);
+    case ScreeningReason::transit:
+      return fmt::format("{}: {:.0f} m", reason, s.value);
+    case ScreeningReason::same_view:
+      return fmt::format("{}: likeness {:.3f}", reason, s.value);
+    case ScreeningReason::odd_size:
+      return fmt::format("{}: {:.1f} megapixels", reason, s.value);
+    default:
+      return reason;
+  }
 }
 
 }  // namespace mesograph::photo

@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <array>
 #include <cstdint>
+#include <mesograph/base/fields.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/photo/image.hpp>
 #include <string>
@@ -53,13 +54,42 @@ struct ScreeningOptions {
   double most_odd_sizes = 0.1;         ///< photos of another size than most, up to this share of the sortie
 };
 
-struct ScreenedOut {
-  std::string image, reason;
+/// Why a photo takes no part.
+enum class ScreeningReason {
+  unreadable,     ///< damaged, or of a kind that is not read
+  copy,           ///< the same file under another name
+  odd_size,       ///< value: megapixels
+  over_exposed,   ///< value: share of white pixels
+  under_exposed,  ///< value: share of black pixels
+  take_off,       ///< take-off or landing; value: m below the others
+  transit,        ///< far from every other photo; value: m
+  blurred,        ///< value: sharpness over that around it
+  same_view,      ///< as another photo; value: likeness
+  by_hand,        ///< a person dropped it
+};
+struct Screened {
+  ScreeningReason reason = ScreeningReason::by_hand;
+  std::string about;   ///< the photo it is a copy of or shows the same as; what is wrong with the file
   double value = nan;  ///< the figure behind the reason
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("reason", s.reason), visit("about", s.about), visit("value", s.value);
+  }
+};
+/// The reason as tables have it: "the same view as IMG_0012.JPG".
+std::string reason_of(const Screened& screened);
+/// With the figure behind it, as people say it: "blurred: 0.10 of the sharpness around it".
+std::string screening_words(const Screened& screened);
+
+struct ScreenedOut {
+  std::string image;
+  Screened why;
 };
 
 /// Photos of one sortie, in the order they were taken, that should not take part, each with its reason and the number
 /// behind it. Without positions take-off and transit are not looked for.
+/// Cost: linear in photos. On the demo survey every useless photo is named and no good one.
 std::vector<ScreenedOut> screen(const std::vector<ScreeningInput>& sortie, const ScreeningOptions& options = {});
 
 /// Whether positions say nothing: they all lie within `noise` (m, one standard deviation) of their middle, as when

@@ -2,7 +2,7 @@
 
 #include <filesystem>
 #include <mesograph/base/progress.hpp>
-#include <mesograph/report/canvas.hpp>
+#include <mesograph/draw/canvas.hpp>
 #include <string>
 #include <vector>
 
@@ -11,7 +11,7 @@ namespace mesograph::report {
 struct Figure {
   std::string title, caption;
   std::string name;  ///< of its file in figures/, without extension
-  Drawing drawing;
+  draw::Drawing drawing;
 };
 /// Cells as text; the first column is left-aligned, the others right.
 struct TableBlock {

@@ -38,6 +38,7 @@ struct SightPage {
 /// One HTML file that works from disk without a network: all chips, a magnified view in which the target's centre is
 /// clicked, states changed by mouse or keyboard, and a sightings.csv to save (confirmed and rejected rows) that
 /// `sight --import` takes. Whole photos are shown from their own files, as long as they are where `path` says.
+/// Exact: places are written with the digits that give them back. Cost: chips as JPEG, some kilobytes each.
 std::string sight_page(const SightPage& page);
 
 }  // namespace mesograph::report

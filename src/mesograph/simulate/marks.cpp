@@ -3,7 +3,7 @@
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/simulate/marks.hpp>
-#include <mesograph/simulate/site.hpp>
+#include <mesograph/simulate/value_noise.hpp>
 #include <vector>
 
 namespace mesograph::simulate {

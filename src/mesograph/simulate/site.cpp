@@ -4,6 +4,7 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/simulate/site.hpp>
+#include <mesograph/simulate/value_noise.hpp>
 
 namespace mesograph::simulate {
 
@@ -13,17 +14,6 @@ constexpr double mark_reach = 1.3;  // of the paint of a mark, halves of its siz
 
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
 constexpr int tile = 16;                            // cells
-
-double lattice(std::int32_t i, std::int32_t j, std::uint32_t seed) {
-  std::uint32_t h =
-      static_cast<std::uint32_t>(i) * 0x9E3779B1u ^ static_cast<std::uint32_t>(j) * 0x85EBCA77u ^ seed * 0xC2B2AE3Du;
-  h ^= h >> 15;
-  h *= 0x2C1B3C6Du;
-  h ^= h >> 12;
-  h *= 0x297A2D39u;
-  h ^= h >> 15;
-  return static_cast<double>(h) * (2.0 / 4294967295.0) - 1.0;
-}
 
 double smooth_step(double low, double high, double value) {
   const double t = std::clamp((value - low) / (high - low), 0.0, 1.0);
@@ -66,17 +56,6 @@ bool in_pond(double x, double y) {
 }
 
 }  // namespace
-
-double value_noise(double x, double y, std::uint32_t seed) {
-  const double fx = std::floor(x), fy = std::floor(y);
-  const auto i = static_cast<std::int32_t>(fx), j = static_cast<std::int32_t>(fy);
-  double tx = x - fx, ty = y - fy;
-  tx = tx * tx * (3 - 2 * tx);
-  ty = ty * ty * (3 - 2 * ty);
-  const double low = lattice(i, j, seed) * (1 - tx) + lattice(i + 1, j, seed) * tx;
-  const double high = lattice(i, j + 1, seed) * (1 - tx) + lattice(i + 1, j + 1, seed) * tx;
-  return low * (1 - ty) + high * ty;
-}
 
 Site::Site(std::uint64_t seed) : seed_(seed) {
   columns_ = static_cast<int>(2 * reach_x / cell) + 1;

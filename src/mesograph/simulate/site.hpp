@@ -60,7 +60,4 @@ class Site {
   std::vector<std::uint8_t> painted_;  ///< tiles that a target may reach into
 };
 
-/// Smooth pseudo-random field in [-1, 1] with features of about 1 in size.
-double value_noise(double x, double y, std::uint32_t seed);
-
 }  // namespace mesograph::simulate

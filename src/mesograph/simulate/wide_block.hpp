@@ -2,7 +2,7 @@
 
 #include <filesystem>
 #include <mesograph/base/progress.hpp>
-#include <mesograph/simulate/survey.hpp>
+#include <mesograph/simulate/options.hpp>
 
 namespace mesograph::simulate {
 

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <map>
+#include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
@@ -7,56 +8,23 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/camera/cameras_json.hpp>
 #include <mesograph/camera/rotation.hpp>
-#include <mesograph/orient/similarity.hpp>
 #include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/inputs.hpp>
+#include <mesograph/survey/listing.hpp>
 #include <set>
 
 namespace mesograph::survey {
 
 namespace fs = std::filesystem;
+using sight::Sighting;
+using sight::SightingState;
 
 namespace {
 
-using Json = nlohmann::json;
+constexpr const char* blocks_layout = "block 9";
 
-constexpr int block_format = 8;  // of the numbers in a packed block
-
-/// Doubles in a row, written and read in the same order; NaN and all bits survive.
-struct Numbers {
-  std::vector<double> values;
-  std::size_t next = 0;
-  void put(double v) { values.push_back(v); }
-  template <typename Derived>
-  void put(const Eigen::MatrixBase<Derived>& m) {
-    for (Eigen::Index i = 0; i < m.size(); ++i) values.push_back(m(i % m.rows(), i / m.rows()));
-  }
-  double get() { return values.at(next++); }
-  template <typename Derived>
-  void get(Eigen::MatrixBase<Derived>& m) {
-    for (Eigen::Index i = 0; i < m.size(); ++i) m(i % m.rows(), i / m.rows()) = get();
-  }
-};
-
-template <typename Point>
-void put_point(Numbers& n, const Point& p) {
-  n.put(p.X);
-  n.put(static_cast<double>(p.rays.size()));
-  for (const adjust::Ray& r : p.rays) {
-    n.put(r.station), n.put(r.x), n.put(r.sigma), n.put(r.accepted ? 1 : 0);
-  }
-}
-
-adjust::GroundPoint get_point(Numbers& n) {
-  adjust::GroundPoint p;
-  n.get(p.X);
-  p.rays.resize(static_cast<std::size_t>(n.get()));
-  for (adjust::Ray& r : p.rays) {
-    r.station = static_cast<int>(n.get());
-    n.get(r.x);
-    r.sigma = n.get();
-    r.accepted = n.get() != 0;
-  }
-  return p;
+std::filesystem::path block_file(const Survey& survey, const std::string& stage) {
+  return survey.store.folder() / ("block-" + stage);
 }
 
 Eigen::Vector3d median_of(const std::vector<Eigen::Vector3d>& points) {
@@ -121,8 +89,9 @@ adjust::Sortie sortie_from(const Survey& survey, const std::string& name, const 
                                                        : (fine ? 0.05 : 5.0);
   }
   // Heights that may be above another surface than the ellipsoid: the offset must be free to take up a geoid height.
-  const bool reduced = settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid;
-  if (settings.heights != "ellipsoidal" && !reduced && !(settings.sigma_sortie[1] > 0)) out.sigma_offset[1] = 100.0;
+  const bool reduced = settings.heights == PositionHeights::geoid && survey.crs.heights == geo::Heights::grid;
+  if (settings.heights != PositionHeights::ellipsoidal && !reduced && !(settings.sigma_sortie[1] > 0))
+    out.sigma_offset[1] = 100.0;
   out.lever_arm = settings.lever_arm;
   out.drifts = settings.sigma_drift[0] > 0;
   for (int a = 0; out.drifts && a < 2; ++a) out.sigma_drift[a] = settings.sigma_drift[a];
@@ -166,123 +135,16 @@ void check_cameras(const Survey& survey, const PhotoTable& photos) {
 }  // namespace
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
-  const adjust::Block& b = named.block;
-  Json cameras = Json::array(), surveyed = Json::array(), sorties = Json::array(), bars = Json::array();
-  Numbers n;
-  n.put(named.origin);
-  for (std::size_t i = 0; i < b.cameras.size(); ++i) {
-    cameras.push_back({b.cameras[i].name, b.cameras[i].width, b.cameras[i].height});
-    n.put(b.cameras[i].interior), n.put(b.priors[i].value), n.put(b.priors[i].sigma);
-    n.put(b.cameras[i].readout_seconds), n.put(b.priors[i].held ? 1 : 0);
-  }
-  for (const adjust::Sortie& s : b.sorties) {
-    sorties.push_back(s.name);
-    for (int a = 0; a < 2; ++a) n.put(s.sigma_photo[a]), n.put(s.sigma_offset[a]);
-    n.put(s.lever_arm), n.put(s.offset), n.put(s.drift), n.put(s.boresight);
-    n.put(s.drifts ? 1 : 0), n.put(s.sigma_drift[0]), n.put(s.sigma_drift[1]), n.put(s.mean_time);
-    n.put(s.sigma_boresight);
-  }
-  for (const adjust::Station& s : b.stations) {
-    n.put(s.camera), n.put(s.sortie), n.put(s.oriented ? 1 : 0), n.put(s.held ? 1 : 0);
-    n.put(s.C), n.put(s.R), n.put(s.position), n.put(s.covariance), n.put(s.sigma_angle);
-    n.put(s.up), n.put(s.sigma_up);
-    n.put(s.sigma_position[0]), n.put(s.sigma_position[1]), n.put(s.attitude), n.put(s.sigma_attitude), n.put(s.time);
-    n.put(s.velocity), n.put(s.turning), n.put(s.usual_velocity), n.put(s.sigma_velocity), n.put(s.sigma_turning);
-  }
-  n.put(static_cast<double>(b.points.size()));
-  for (const adjust::GroundPoint& p : b.points) put_point(n, p);
-  for (const adjust::SurveyedPoint& p : b.surveyed) {
-    surveyed.push_back({p.id, static_cast<int>(p.role), p.natural});
-    n.put(p.surveyed), n.put(p.weight), n.put(p.axes);
-    put_point(n, p.point);
-  }
-  for (const adjust::ScaleBar& bar : b.scale_bars) {
-    bars.push_back({bar.id, bar.a, bar.b});
-    n.put(bar.length), n.put(bar.sigma);
-  }
-  write_packed(survey.store.folder() / ("block-" + stage), {{"images", named.images},
-                                                            {"format", block_format},
-                                                            {"free", named.free},
-                                                            {"points", named.point_names},
-                                                            {"cameras", cameras},
-                                                            {"sorties", sorties},
-                                                            {"surveyed", surveyed},
-                                                            {"bars", bars},
-                                                            {"numbers", bytes_of(n.values)}});
+  write_packed(block_file(survey, stage), blocks_layout, named);
 }
 
 NamedBlock load_block(const Survey& survey, const std::string& stage) {
   if (!survey.store.stage(stage))
     throw Error("{}: {} has not run yet; run mesograph {} first", survey.folder.string(), stage, stage);
-  const Json json = read_packed(survey.store.folder() / ("block-" + stage));
-  if (json.value("format", 1) != block_format)
+  if (!has_layout(block_file(survey, stage), blocks_layout))
     throw Error("{}: the block of {} is of another version of mesograph; run mesograph {} again",
                 survey.folder.string(), stage, stage);
-  NamedBlock out;
-  out.free = json.at("free");
-  out.images = json.at("images").get<std::vector<std::string>>();
-  out.point_names = json.at("points").get<std::vector<std::string>>();
-  Numbers n;
-  n.values = values_of<double>(json.at("numbers"));
-  n.get(out.origin);
-  adjust::Block& b = out.block;
-  for (const Json& c : json.at("cameras")) {
-    camera::Camera camera{c[0], c[1], c[2]};
-    adjust::CameraPrior prior;
-    n.get(camera.interior), n.get(prior.value), n.get(prior.sigma);
-    camera.readout_seconds = n.get(), prior.held = n.get() != 0;
-    b.cameras.push_back(camera);
-    b.priors.push_back(prior);
-  }
-  for (const Json& name : json.at("sorties")) {
-    adjust::Sortie s;
-    s.name = name;
-    for (int a = 0; a < 2; ++a) s.sigma_photo[a] = n.get(), s.sigma_offset[a] = n.get();
-    n.get(s.lever_arm), n.get(s.offset), n.get(s.drift), n.get(s.boresight);
-    s.drifts = n.get() != 0;
-    s.sigma_drift[0] = n.get(), s.sigma_drift[1] = n.get(), s.mean_time = n.get();
-    s.sigma_boresight = n.get();
-    b.sorties.push_back(s);
-  }
-  for (std::size_t i = 0; i < out.images.size(); ++i) {
-    adjust::Station s;
-    s.camera = static_cast<int>(n.get()), s.sortie = static_cast<int>(n.get()), s.oriented = n.get() != 0,
-    s.held = n.get() != 0;
-    n.get(s.C), n.get(s.R), n.get(s.position), n.get(s.covariance);
-    s.sigma_angle = n.get();
-    n.get(s.up);
-    s.sigma_up = n.get();
-    s.sigma_position[0] = n.get(), s.sigma_position[1] = n.get();
-    n.get(s.attitude);
-    s.sigma_attitude = n.get(), s.time = n.get();
-    n.get(s.velocity), n.get(s.turning), n.get(s.usual_velocity);
-    s.sigma_velocity = n.get(), s.sigma_turning = n.get();
-    b.stations.push_back(s);
-  }
-  b.points.resize(static_cast<std::size_t>(n.get()));
-  for (adjust::GroundPoint& p : b.points) p = get_point(n);
-  for (const Json& s : json.at("surveyed")) {
-    adjust::SurveyedPoint p;
-    p.id = s[0];
-    p.role = static_cast<adjust::Role>(s[1].get<int>());
-    p.natural = s.at(2);
-    n.get(p.surveyed), n.get(p.weight), n.get(p.axes);
-    p.point = get_point(n);
-    b.surveyed.push_back(p);
-  }
-  for (const Json& bar : json.at("bars")) {
-    b.scale_bars.push_back({bar[0], bar[1], bar[2]});
-    b.scale_bars.back().length = n.get(), b.scale_bars.back().sigma = n.get();
-  }
-  return out;
-}
-
-void NamedBlock::need_ground(const std::string& what) const {
-  if (free)
-    throw Error(
-        "{}: the block is free, its scale and place are unknown: give photos positions (admit --positions), or three "
-        "control points with sightings (control, sight --import), and run mesograph orient again",
-        what);
+  return read_packed<NamedBlock>(block_file(survey, stage), blocks_layout);
 }
 
 std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTable& photos) {
@@ -307,7 +169,7 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
 }
 
 fs::path found_file(const Survey& survey) {
-  return survey.settings.adjust_found ? survey.store.folder() / "found.csv" : fs::path();
+  return survey.settings.adjust.found ? survey.store.folder() / "found.csv" : fs::path();
 }
 
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
@@ -319,17 +181,15 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     p.id = row.id;
     p.role = row.role;
     const bool plan = std::isfinite(row.east), height = std::isfinite(row.height);
-    // An unknown coordinate is set to the origin's; its weight is zero, so that it says nothing.
+    // An unknown coordinate is set to the origin's; without a sigma it says nothing.
     const Eigen::Vector3d home = survey.crs.local ? Eigen::Vector3d::Zero() : frame.origin();
     p.surveyed =
         frame.local_from_crs({plan ? row.east : home.x(), plan ? row.north : home.y(), height ? row.height : home.z()});
-    const double h = std::isfinite(row.sigma_h) ? row.sigma_h : survey.settings.control_sigma_h;
+    const double h = std::isfinite(row.sigma_h) ? row.sigma_h : survey.settings.control.sigma_h;
     const double e = std::isfinite(row.sigma_e) ? row.sigma_e : h, n = std::isfinite(row.sigma_n) ? row.sigma_n : h;
-    const double v = std::isfinite(row.sigma_v) ? row.sigma_v : survey.settings.control_sigma_v;
-    const Eigen::Vector3d in_grid(plan ? 1 / (e * e) : 0.0, plan ? 1 / (n * n) : 0.0, height ? 1 / (v * v) : 0.0);
-    const Eigen::Matrix3d R = frame.local_from_grid(p.surveyed);
-    p.weight = R * in_grid.asDiagonal() * R.transpose();
-    p.axes = R;
+    const double v = std::isfinite(row.sigma_v) ? row.sigma_v : survey.settings.control.sigma_v;
+    p.sigma = {plan ? e : nan, plan ? n : nan, height ? v : nan};
+    p.axes = frame.local_from_grid(p.surveyed);
     index[p.id] = out.size();
     out.push_back(p);
   }
@@ -347,7 +207,7 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     }
     const auto point = index.find(s.point);
     if (s.state == SightingState::predicted || s.state == SightingState::rejected || image == number.end()) continue;
-    const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.sighting_sigma_px;
+    const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.control.sigma_px;
     out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
   }
   return out;
@@ -442,7 +302,7 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
     if (!p.chosen) continue;
     adjust::GroundPoint point;
     for (const TieTable::Ray& r : p.rays)
-      point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie_sigma_px, true});
+      point.rays.push_back({r.photo, r.x, r.sigma > 0 ? r.sigma : survey.settings.tie.sigma_px, true});
     b.points.push_back(std::move(point));
     out.point_names.push_back(p.name);
   }
@@ -456,7 +316,7 @@ NamedBlock oriented_block(const Survey& survey, const PhotoTable& photos) {
   const auto take_all = [](adjust::Block& block) {
     for (adjust::GroundPoint& point : block.points) {
       for (adjust::Ray& ray : point.rays) ray.accepted = true;
-      adjust::intersect(block, point, rad_per_deg);
+      adjust::place(block, point, rad_per_deg);
     }
   };
   if (survey.store.stage("orient") || !listed) {
@@ -481,77 +341,9 @@ std::string oriented_fingerprint(const Survey& survey) {
   if (const auto oriented = survey.store.stage("orient")) return oriented->fingerprint;
   const auto ties = survey.store.stage("tie");
   const auto photos = survey.store.stage("admit");
-  return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "", survey.settings.camera_words(),
-                      survey.settings.sortie_words(), std::to_string(survey.settings.tie_sigma_px), survey.crs.wkt,
+  return fingerprint({photos ? photos->fingerprint : "", ties ? ties->fingerprint : "", packed(survey.settings.cameras),
+                      packed(survey.settings.sorties), packed(survey.settings.tie.sigma_px), survey.crs.wkt,
                       hash_or_empty(survey.inputs() / "listing.csv"), hash_or_empty(survey.inputs() / "cameras.json")});
-}
-
-std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what) {
-  std::array<bool, camera::parameter_count> out{};
-  for (const std::string& name : names) {
-    const auto found = std::find(camera::parameter_names.begin(), camera::parameter_names.end(), name);
-    if (found == camera::parameter_names.end())
-      throw Error("{} {}: no such parameter; known are {}", what, name, fmt::join(camera::parameter_names, ","));
-    out[static_cast<std::size_t>(found - camera::parameter_names.begin())] = true;
-  }
-  return out;
-}
-
-std::optional<adjust::Uncertainty> adjusted_uncertainty(const Survey& survey, const adjust::Block& block) {
-  const auto stage = survey.store.stage("adjust");
-  if (!stage) return std::nullopt;
-  adjust::Scope scope;
-  scope.free = free_from(stage->summary.at("free").get<std::vector<std::string>>(), "adjust: --free");
-  return adjust::uncertainty_of(block, scope);
-}
-
-void move_onto_control(adjust::Block& block, const std::string& what) {
-  std::vector<Eigen::Vector3d> source, target;
-  for (adjust::SurveyedPoint& p : block.surveyed) {
-    if (p.role != adjust::Role::control || !adjust::known_in_space(p)) continue;
-    if (!adjust::intersect(block, p.point, 0.02)) continue;
-    source.push_back(p.point.X);
-    target.push_back(p.surveyed);
-  }
-  const auto n = static_cast<Eigen::Index>(source.size());
-  const auto fit = n < 3 ? std::nullopt
-                         : orient::similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
-                                              Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 0.1);
-  if (!fit)
-    throw Error(
-        "{}: a local survey needs three control points, not on one line, each sighted in two photos; {} are: "
-        "add control or sightings",
-        what, n);
-  orient::transform(block, *fit);
-}
-
-std::string stations_text(const Survey& survey, const NamedBlock& named) {
-  std::optional<geo::Frame> frame;
-  if (!named.free) frame.emplace(survey.crs, named.origin);
-  const bool moving = std::any_of(named.block.cameras.begin(), named.block.cameras.end(),
-                                  [](const camera::Camera& c) { return c.readout_seconds != 0; });
-  std::string text = fmt::format("image,sortie,camera,{},height,omega,phi,kappa,sigma_h,sigma_v,sigma_angle{}\n",
-                                 survey.crs.plan_columns(), moving ? ",v_east,v_north,v_up,turn_x,turn_y,turn_z" : "");
-  for (std::size_t i = 0; i < named.images.size(); ++i) {
-    const adjust::Station& s = named.block.stations[i];
-    if (!s.oriented) continue;
-    const Eigen::Vector3d place = frame ? frame->crs_from_local(s.C) : s.C;
-    const Eigen::Matrix3d grid_from_local =
-        frame ? Eigen::Matrix3d(frame->local_from_grid(s.C).transpose()) : Eigen::Matrix3d(Eigen::Matrix3d::Identity());
-    const camera::OmegaPhiKappa a = camera::angles_from(grid_from_local * s.R);
-    const Eigen::Matrix3d Q = grid_from_local * s.covariance * grid_from_local.transpose();
-    text += fmt::format("{},{},{},{},{},{},{},{},{},{},{},{}", csv_field(named.images[i]),
-                        csv_field(named.block.sorties[s.sortie].name), csv_field(named.block.cameras[s.camera].name),
-                        csv_length(place.x()), csv_length(place.y()), csv_length(place.z()),
-                        csv_degrees(a.omega * deg_per_rad), csv_degrees(a.phi * deg_per_rad),
-                        csv_degrees(a.kappa * deg_per_rad), csv_sigma(std::sqrt((Q(0, 0) + Q(1, 1)) / 2)),
-                        csv_sigma(std::sqrt(Q(2, 2))), csv_sigma(s.sigma_angle * deg_per_rad, 8));
-    const Eigen::Vector3d v = grid_from_local * s.velocity, w = s.turning * deg_per_rad;
-    if (moving)
-      text += fmt::format(",{:.3f},{:.3f},{:.3f},{:.4f},{:.4f},{:.4f}", v.x(), v.y(), v.z(), w.x(), w.y(), w.z());
-    text += "\n";
-  }
-  return text;
 }
 
 }  // namespace mesograph::survey

@@ -1,29 +1,19 @@
 #pragma once
 
-#include <array>
-#include <mesograph/adjust/adjust.hpp>
-#include <mesograph/survey/tie.hpp>
+#include <mesograph/adjust/named_block.hpp>
+#include <mesograph/geo/frame.hpp>
+#include <mesograph/survey/photo_table.hpp>
+#include <mesograph/survey/tie_table.hpp>
+#include <optional>
 
 namespace mesograph::survey {
 
-/// A block with the names that belong to it. Stations are the photos that take part, in PhotoTable::kept order.
-struct NamedBlock {
-  adjust::Block block;
-  std::vector<std::string> images;
-  std::vector<std::string> point_names;              ///< one a tie point
-  Eigen::Vector3d origin = Eigen::Vector3d::Zero();  ///< of the local frame, as geo::Frame takes it
-  bool free = false;  ///< nothing ties it to the ground: coordinates are of a frame of its own, scale unknown
-  /// Throws Error where the block is free, saying that `what` cannot be.
-  void need_ground(const std::string& what) const;
-};
+using adjust::NamedBlock;
 
+/// Exact: to the bit. Cost: some 60 bytes a ray.
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& block);
 /// Throws Error where the stage ("orient", "adjust") has not run.
 NamedBlock load_block(const Survey& survey, const std::string& stage);
-
-/// What the last adjustment predicts, from its block and the parameters that were free in it; nothing where none has
-/// run.
-std::optional<adjust::Uncertainty> adjusted_uncertainty(const Survey& survey, const adjust::Block& block);
 
 /// The local frame's origin, fixed at the first call and kept in inputs/: median of the photos' positions rounded to
 /// 0.001 degree and 1 m, else of the control, else of the listing. Nothing where none of these is there.
@@ -49,15 +39,5 @@ NamedBlock start_block(const Survey& survey, const PhotoTable& photos, const Tie
 NamedBlock oriented_block(const Survey& survey, const PhotoTable& photos);
 /// What oriented_block() depends on.
 std::string oriented_fingerprint(const Survey& survey);
-
-/// Camera parameters that an adjustment frees, by name. Throws Error, for `what`, where one is unknown.
-std::array<bool, camera::parameter_count> free_from(const std::vector<std::string>& names, const std::string& what);
-
-/// A `local` survey: the photos' positions gave the block a frame to start in; the control's frame is another one, and
-/// only control can lead there. Throws Error, for `what`, where fewer than three points are sighted.
-void move_onto_control(adjust::Block& block, const std::string& what);
-
-/// Station table of a block as text (stations.csv); only oriented ones.
-std::string stations_text(const Survey& survey, const NamedBlock& block);
 
 }  // namespace mesograph::survey

@@ -13,6 +13,8 @@
 namespace mesograph::survey {
 
 namespace fs = std::filesystem;
+using sight::Sighting;
+using sight::SightingState;
 
 std::vector<Source> read_sources(const fs::path& inputs) {
   std::vector<Source> out;
@@ -55,13 +57,11 @@ std::vector<ControlRow> read_control(const fs::path& path) {
       throw Error("{}: point '{}' has only one of east and north; give both or none", table.where(row), point.id);
     if (std::isnan(point.east) && std::isnan(point.height))
       throw Error("{}: point '{}' has no coordinates; give east and north, height, or all", table.where(row), point.id);
-    const std::string& role = table.text(row, "role");
-    if (role == "check")
-      point.role = adjust::Role::check;
-    else if (role == "off")
-      point.role = adjust::Role::off;
-    else if (!role.empty() && role != "control")
-      throw Error("{}: role '{}' is unknown; write control, check or off", table.where(row), role);
+    if (const std::string& role = table.text(row, "role"); !role.empty()) {
+      const auto known = from_word<adjust::Role>(role);
+      if (!known) throw Error("{}: role '{}' is unknown; write control, check or off", table.where(row), role);
+      point.role = *known;
+    }
     point.sigma_h = table.number(row, "sigma_h").value_or(nan);
     point.sigma_v = table.number(row, "sigma_v").value_or(nan);
     point.sigma_e = table.number(row, "sigma_e").value_or(nan);
@@ -84,7 +84,7 @@ std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& cr
       fmt::format("id,{},height,role,sigma_h,sigma_v{}\n", crs.plan_columns(), by_axis ? ",sigma_e,sigma_n" : "");
   for (const ControlRow& p : rows)
     text += fmt::format("{},{},{},{},{},{},{}{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
-                        csv_length(p.height), adjust::to_string(p.role), csv_sigma(p.sigma_h), csv_sigma(p.sigma_v),
+                        csv_length(p.height), word_of(p.role), csv_sigma(p.sigma_h), csv_sigma(p.sigma_v),
                         by_axis ? fmt::format(",{},{}", csv_sigma(p.sigma_e), csv_sigma(p.sigma_n)) : std::string());
   return text;
 }
@@ -120,19 +120,6 @@ std::string scale_bars_text(const std::vector<ScaleBarRow>& rows) {
   return text;
 }
 
-std::string to_string(SightingState state) {
-  switch (state) {
-    case SightingState::predicted:
-      return "predicted";
-    case SightingState::found:
-      return "found";
-    case SightingState::rejected:
-      return "rejected";
-    default:
-      return "confirmed";
-  }
-}
-
 std::vector<Sighting> read_sightings(const fs::path& path) {
   const CsvTable table(path, {"image", "point", "x", "y"});
   std::vector<Sighting> out;
@@ -147,13 +134,12 @@ std::vector<Sighting> read_sightings(const fs::path& path) {
     s.y = table.required_number(row, "y");
     s.sigma = table.number(row, "sigma").value_or(nan);
     check_sigma(s.sigma, least_sigma_px, "px", table.where(row), "point '" + s.point + "'");
-    const std::string& state = table.text(row, "state");
-    bool matched = state.empty();
-    for (const auto value :
-         {SightingState::predicted, SightingState::found, SightingState::confirmed, SightingState::rejected})
-      if (state == to_string(value)) s.state = value, matched = true;
-    if (!matched)
-      throw Error("{}: state '{}' is unknown; write predicted, found, confirmed or rejected", table.where(row), state);
+    if (const std::string& state = table.text(row, "state"); !state.empty()) {
+      const auto word = from_word<SightingState>(state);
+      if (!word)
+        throw Error("{}: state '{}' is unword; write predicted, found, confirmed or rejected", table.where(row), state);
+      s.state = *word;
+    }
     if (!table.text(row, "origin").empty()) s.origin = table.text(row, "origin");
     out.push_back(s);
   }
@@ -175,7 +161,7 @@ std::string sightings_text(const std::vector<Sighting>& rows) {
   std::string text = "image,point,x,y,sigma,state,origin\n";
   for (const Sighting& s : rows)
     text += fmt::format("{},{},{},{},{},{},{}\n", csv_field(s.image), csv_field(s.point), csv_pixels(s.x),
-                        csv_pixels(s.y), csv_sigma(s.sigma, 4), to_string(s.state), csv_field(s.origin));
+                        csv_pixels(s.y), csv_sigma(s.sigma, 4), word_of(s.state), csv_field(s.origin));
   return text;
 }
 
@@ -201,6 +187,34 @@ void add_decisions(const fs::path& inputs, const std::vector<Decision>& more) {
     text +=
         fmt::format("{},{},{},{}\n", csv_field(d.image), csv_field(d.decision), csv_field(d.time), csv_field(d.why));
   write_file(inputs / "decisions.csv", text);
+}
+
+std::vector<std::string> standing_without(const fs::path& inputs) {
+  std::vector<std::string> out;
+  for (const Decision& d : read_decisions(inputs)) {
+    if (d.decision == "without" || d.decision == "with") std::erase(out, d.image);
+    if (d.decision == "without") out.push_back(d.image);
+  }
+  return out;
+}
+
+std::vector<std::string> items_from(const std::vector<std::string>& words) {
+  std::vector<std::string> out;
+  for (const std::string& word : words) {
+    if (!word.ends_with(".csv") || !fs::is_regular_file(word)) {
+      out.push_back(word);
+      continue;
+    }
+    const CsvTable table(word, {"item"});
+    for (std::size_t row = 0; row < table.rows(); ++row) out.push_back(table.required_text(row, "item"));
+  }
+  return out;
+}
+
+void keep_items(const fs::path& inputs, const std::vector<std::string>& items, const char* decision) {
+  std::vector<Decision> decisions;
+  for (const std::string& item : items) decisions.push_back({item, decision, time_now(), "by hand"});
+  if (!decisions.empty()) add_decisions(inputs, decisions);
 }
 
 std::string time_now() { return fmt::format("{:%Y-%m-%d %H:%M:%S}", fmt::localtime(std::time(nullptr))); }

@@ -3,6 +3,7 @@
 #include <filesystem>
 #include <mesograph/adjust/block.hpp>
 #include <mesograph/geo/crs.hpp>
+#include <mesograph/sight/sighting.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -28,6 +29,7 @@ struct ControlRow {
 /// Reads a control file: columns id,east,north,height[,role,sigma_h,sigma_v,sigma_e,sigma_n]. Throws Error naming file
 /// and line where a column is missing, a number is none, a sigma is below the least (base/sigma), an id is empty or
 /// comes twice, or a role is unknown.
+/// Exact: numbers as written. Cost: the file in memory.
 std::vector<ControlRow> read_control(const std::filesystem::path& path);
 /// The survey's own control; empty where there is none yet.
 std::vector<ControlRow> stored_control(const std::filesystem::path& inputs);
@@ -45,22 +47,13 @@ std::vector<ScaleBarRow> read_scale_bars(const std::filesystem::path& path);
 std::vector<ScaleBarRow> stored_scale_bars(const std::filesystem::path& inputs);
 std::string scale_bars_text(const std::vector<ScaleBarRow>& rows);
 
-enum class SightingState { predicted, found, confirmed, rejected };
-std::string to_string(SightingState state);
-
-/// A row of sightings.csv.
-struct Sighting {
-  std::string image, point;
-  double x = nan, y = nan, sigma = nan;  ///< pixels
-  SightingState state = SightingState::confirmed;
-  std::string origin = "import";
-};
 /// Reads a sightings file: columns image,point,x,y[,sigma,state,origin]; no state column means confirmed.
-std::vector<Sighting> read_sightings(const std::filesystem::path& path);
+std::vector<sight::Sighting> read_sightings(const std::filesystem::path& path);
 /// Sightings that take part: those of people, and where asked those of the finder (store/found.csv), of which people
 /// have said nothing.
-std::vector<Sighting> merged_sightings(const std::filesystem::path& by_people, const std::filesystem::path& found);
-std::string sightings_text(const std::vector<Sighting>& rows);
+std::vector<sight::Sighting> merged_sightings(const std::filesystem::path& by_people,
+                                              const std::filesystem::path& found);
+std::string sightings_text(const std::vector<sight::Sighting>& rows);
 
 /// A decision about a photo by hand: decisions.csv.
 struct Decision {
@@ -70,6 +63,14 @@ struct Decision {
 std::vector<Decision> read_decisions(const std::filesystem::path& inputs);
 /// Adds decisions at the end; one that the last of the same subject says already is not noted again.
 void add_decisions(const std::filesystem::path& inputs, const std::vector<Decision>& more);
+
+/// Observations that decisions leave out: those of "without" that no later "with" has taken back, in order.
+std::vector<std::string> standing_without(const std::filesystem::path& inputs);
+/// Names of observations as people write them: names, or a CSV file with a column `item` (a residuals export, cut to
+/// what shall go).
+std::vector<std::string> items_from(const std::vector<std::string>& words);
+/// Keeps decisions on observations: "without" or "with".
+void keep_items(const std::filesystem::path& inputs, const std::vector<std::string>& items, const char* decision);
 
 /// Local date and time as inputs/ note it, "2026-06-14 10:02:33".
 std::string time_now();

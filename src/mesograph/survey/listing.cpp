@@ -174,7 +174,7 @@ void place_from_metadata(const Survey& survey, std::vector<Photo>& photos) {
   }
   for (const auto& [name, members] : sorties) {
     const SortieSettings& settings = survey.settings.sortie(name);
-    if (settings.heights == "geoid" && survey.crs.heights == geo::Heights::grid) {
+    if (settings.heights == PositionHeights::geoid && survey.crs.heights == geo::Heights::grid) {
       const Eigen::Vector3d first = members.front()->position;  // the geoid moves by centimetres over a site
       const double N = geo::geoid_height(survey.crs, first.x(), first.y());
       for (Photo* p : members) p->position.z() += N;

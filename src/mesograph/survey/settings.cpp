@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/pack.hpp>
 #include <mesograph/base/sigma.hpp>
 #include <mesograph/survey/settings.hpp>
 
@@ -58,8 +59,8 @@ class Table {
     read_positive(key, value);
     if (value < least) fail(key, fmt::format("must be {:f} or more; that holds what is fixed", least));
   }
-  void read_pair(const char* key, double (&value)[2]) const {
-    read_numbers(key, value, 2, "must be two numbers, as in [3.0, 5.0]");
+  void read_pair(const char* key, std::array<double, 2>& value) const {
+    read_numbers(key, value.data(), 2, "must be two numbers, as in [3.0, 5.0]");
     for (const double number : value) {
       if (has(key) && !(number > 0)) fail(key, "must hold numbers greater than 0");
       if (number < least_sigma_m)
@@ -79,6 +80,25 @@ class Table {
       if (!number || !std::isfinite(*number)) fail(key, words);
       values[i] = *number;
     }
+  }
+  /// One of the words of an enumeration.
+  template <Worded E>
+  void read(const char* key, E& value) const {
+    std::string word = word_of(value);
+    read(key, word);
+    const auto known = from_word<E>(word);
+    constexpr auto all = words(E{});
+    if (!known) fail(key, fmt::format("must be {} or {}", fmt::join(all.begin(), all.end() - 1, ", "), all.back()));
+    value = *known;
+  }
+  template <Worded E>
+  void read(const char* key, std::vector<E>& values) const {
+    std::vector<std::string> list, known;
+    for (const std::string_view word : words(E{})) known.emplace_back(word);
+    if (!get(key)) return;
+    read_words(key, list, known);
+    values.clear();
+    for (const std::string& word : list) values.push_back(*from_word<E>(word));
   }
   /// `known`: the words that may stand there; empty: any.
   void read_words(const char* key, std::vector<std::string>& words, const std::vector<std::string>& known) const {
@@ -113,8 +133,6 @@ void read_sorties(const std::filesystem::path& path, const toml::table& all, Set
     const Table table(path, *node.as_table(), "sortie." + std::string(name.str()));
     SortieSettings& sortie = out.sorties[std::string(name.str())];
     table.read("heights", sortie.heights);
-    if (sortie.heights != "ellipsoidal" && sortie.heights != "geoid" && sortie.heights != "unknown")
-      table.fail("heights", "must be ellipsoidal, geoid or unknown");
     table.read("positions_crs", sortie.positions_crs);
     sortie.positions_crs = geo::tidy_name(sortie.positions_crs);
     table.read("own_cameras", sortie.own_cameras);
@@ -145,11 +163,11 @@ void read_cameras(const std::filesystem::path& path, const toml::table& all, Set
 
 /// Names that people add come before those that are known.
 void read_metadata_names(const Table& table, photo::MetadataNames& names) {
-  for (const auto& [key, list] : names.fields()) {
+  photo::MetadataNames::fields(names, [&](const char* key, std::vector<std::string>& list) {
     std::vector<std::string> more;
     table.read_words(key, more, {});
-    list->insert(list->begin(), more.begin(), more.end());
-  }
+    list.insert(list.begin(), more.begin(), more.end());
+  });
 }
 
 }  // namespace
@@ -166,33 +184,12 @@ const CameraSettings& Settings::camera(const std::string& camera_name) const {
   return found == cameras.end() ? defaults : found->second;
 }
 
-std::string Settings::sortie_words() const {
+std::string Settings::admission_bytes() const {
   std::string out;
-  for (const auto& [sortie_name, s] : sorties)
-    out += fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {};", sortie_name, s.sigma_photo[0], s.sigma_photo[1],
-                       s.sigma_sortie[0], s.sigma_sortie[1], s.heights, s.lever_arm.x(), s.lever_arm.y(),
-                       s.lever_arm.z(), s.sigma_drift[0], s.sigma_drift[1], s.sigma_attitude, s.sigma_boresight);
-  return out;
-}
-
-std::string Settings::admission_words() const {
-  std::string out;
-  for (const auto& [sortie_name, s] : sorties)
-    out += fmt::format("{} {} {} {} {};", sortie_name, s.heights, s.positions_crs, s.own_cameras, s.sigma_photo[0]);
-  return out;
-}
-
-std::string Settings::metadata_words() const {
-  photo::MetadataNames names = metadata;
-  std::string out;
-  for (const auto& [key, list] : names.fields()) out += fmt::format("{} {};", key, fmt::join(*list, " "));
-  return out;
-}
-
-std::string Settings::camera_words() const {
-  std::string out;
-  for (const auto& [camera_name, c] : cameras)
-    out += fmt::format("{} {} {} {};", camera_name, fmt::join(c.interior, " "), c.readout_seconds, c.fixed);
+  for (const auto& [sortie_name, s] : sorties) {
+    pack(out, sortie_name);
+    SortieSettings::admission_fields(s, [&](const char*, const auto& field) { pack(out, field); });
+  }
   return out;
 }
 
@@ -242,45 +239,39 @@ Settings read_settings(const std::filesystem::path& path) {
   named_tables("sortie", read_sorties);
   named_tables("camera", read_cameras);
   section("control", [&](const Table& t) {
-    t.read_words("targets", out.control_targets, {"checker", "cross", "disc", "ring"});
-    t.read_sigma("sigma_h", out.control_sigma_h, least_sigma_m);
-    t.read_sigma("sigma_v", out.control_sigma_v, least_sigma_m);
-    t.read_sigma("sigma_px", out.sighting_sigma_px, least_sigma_px);
+    t.read("targets", out.control.targets);
+    t.read_sigma("sigma_h", out.control.sigma_h, least_sigma_m);
+    t.read_sigma("sigma_v", out.control.sigma_v, least_sigma_m);
+    t.read_sigma("sigma_px", out.control.sigma_px, least_sigma_px);
   });
   section("tie", [&](const Table& t) {
     t.renamed("limit", "keypoints");
-    t.read("keypoints", out.tie_keypoints);
-    if (out.tie_keypoints < 100) t.fail("keypoints", "must be 100 or more");
-    t.read_sigma("sigma_px", out.tie_sigma_px, least_sigma_px);
+    t.read("keypoints", out.tie.keypoints);
+    if (out.tie.keypoints < 100) t.fail("keypoints", "must be 100 or more");
+    t.read_sigma("sigma_px", out.tie.sigma_px, least_sigma_px);
   });
   section("adjust", [&](const Table& t) {
-    t.read("weights", out.adjust_weights);
-    if (out.adjust_weights != "given" && out.adjust_weights != "estimate" && out.adjust_weights != "estimate all")
-      t.fail("weights", "must be given, estimate or estimate all");
+    t.read("weights", out.adjust.weights);
     std::string sightings = "found";
     t.read("sightings", sightings);
     if (sightings != "found" && sightings != "confirmed") t.fail("sightings", "must be found or confirmed");
-    out.adjust_found = sightings == "found";
-    t.read_words("free", out.adjust_free, {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2", "b1", "b2"});
+    out.adjust.found = sightings == "found";
+    t.read_words("free", out.adjust.free, {camera::parameter_names.begin(), camera::parameter_names.end()});
   });
   section("densify", [&](const Table& t) {
-    t.read("spacing", out.densify_spacing);
-    t.read("level", out.densify_level);
-    t.read("min_views", out.densify_min_views);
-    t.read("max_sigma", out.densify_max_sigma);
-    t.read("within", out.densify_within);
-    if (out.densify_spacing && !(*out.densify_spacing > 0)) t.fail("spacing", "must be greater than 0");
-    if (out.densify_level && (*out.densify_level < 0 || *out.densify_level > 2)) t.fail("level", "must be 0, 1 or 2");
-    if (out.densify_min_views < 2) t.fail("min_views", "must be 2 or more");
+    t.read("spacing", out.densify.spacing);
+    t.read("level", out.densify.level);
+    t.read("min_views", out.densify.min_views);
+    t.read("max_sigma", out.densify.max_sigma);
+    t.read("within", out.densify.within);
+    if (out.densify.spacing && !(*out.densify.spacing > 0)) t.fail("spacing", "must be greater than 0");
+    if (out.densify.level && (*out.densify.level < 0 || *out.densify.level > 2)) t.fail("level", "must be 0, 1 or 2");
+    if (out.densify.min_views < 2) t.fail("min_views", "must be 2 or more");
   });
   section("tolerance", [&](const Table& t) {
-    for (const char* key : {"check_rmse_h", "check_rmse_v", "image_rms_px", "oriented_share"}) {
-      double value = nan;
-      t.read_positive(key, value);
-      if (std::isfinite(value)) out.tolerance[key] = value;
-    }
+    Tolerances::fields(out.tolerance, [&](const char* key, double& value) { t.read_positive(key, value); });
   });
-  section("products", [&](const Table& t) { t.read_words("want", out.want, {"report", "cloud"}); });
+  section("products", [&](const Table& t) { t.read("want", out.want); });
   section("metadata", [&](const Table& t) { read_metadata_names(t, out.metadata); });
   file.done();
   return out;

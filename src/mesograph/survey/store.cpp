@@ -17,7 +17,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr int store_version = 1;
+/// Goes up with whatever is packed into the register: what an older program noted is forgotten then, and made again.
+constexpr int store_version = 2;
 constexpr int patience_ms = 10000;  // for somebody who looks at the register while it is written, or the other way
 
 /// Runs what works on the register and says what went wrong.
@@ -62,9 +63,10 @@ Store::Store(fs::path folder, Access access) : folder_(std::move(folder)) {
     if (!fs::exists(file, failed)) return;  // nothing has run yet
     on_register(folder_, [&] {
       register_ = std::make_unique<Register>(Register{SQLite::Database(file, SQLite::OPEN_READONLY, patience_ms)});
-      if (register_->database.execAndGet("PRAGMA user_version").getInt() > store_version)
+      const int version = register_->database.execAndGet("PRAGMA user_version").getInt();
+      if (version > store_version)
         throw Error("{}: was written by a newer mesograph; update the program", folder_.string());
-      if (!register_->database.tableExists("stage")) register_.reset();
+      if (version < store_version || !register_->database.tableExists("stage")) register_.reset();
     });
     return;
   }
@@ -83,8 +85,11 @@ Store::Store(fs::path folder, Access access) : folder_(std::move(folder)) {
       const int version = db.execAndGet("PRAGMA user_version").getInt();
       if (version > store_version)
         throw Error("{}: was written by a newer mesograph; update the program or delete the folder", folder_.string());
+      if (version < store_version) db.exec("DROP TABLE IF EXISTS stage; DROP TABLE IF EXISTS output");
       if (!db.tableExists("stage"))
-        db.exec("CREATE TABLE stage (name TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, summary TEXT NOT NULL)");
+        db.exec(
+            "CREATE TABLE stage (name TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, seconds REAL NOT NULL, result BLOB "
+            "NOT NULL)");
       if (!db.tableExists("output"))
         db.exec(
             "CREATE TABLE output (stage TEXT NOT NULL, file TEXT NOT NULL, bytes INTEGER NOT NULL, time INTEGER NOT "
@@ -111,14 +116,15 @@ fs::path Store::site() const {
 std::optional<Store::Stage> Store::stage(const std::string& name) const {
   if (!register_) return std::nullopt;
   return on_register(folder_, [&]() -> std::optional<Stage> {
-    SQLite::Statement query(register_->database, "SELECT fingerprint, summary FROM stage WHERE name = ?");
+    SQLite::Statement query(register_->database, "SELECT fingerprint, seconds, result FROM stage WHERE name = ?");
     query.bind(1, name);
     if (!query.executeStep()) return std::nullopt;
-    return Stage{query.getColumn(0).getString(), nlohmann::ordered_json::parse(query.getColumn(1).getString())};
+    return Stage{query.getColumn(0).getString(), query.getColumn(1).getDouble(), query.getColumn(2).getString()};
   });
 }
 
-void Store::finish(const std::string& name, const Stage& stage, const std::vector<fs::path>& outputs) {
+void Store::record(const std::string& name, const std::string& fingerprint, const std::string& bytes,
+                   const std::vector<fs::path>& outputs) {
   struct Written {
     std::string file, hash;
     FileMark mark;
@@ -130,16 +136,16 @@ void Store::finish(const std::string& name, const Stage& stage, const std::vecto
     const bool own = !inside.empty() && *inside.begin() != "..";
     written.push_back({(own ? inside : whole).string(), hash_file(whole), mark_of(whole)});
   }
-  nlohmann::ordered_json summary = stage.summary;
   const auto now = std::chrono::steady_clock::now();
-  summary["stage_seconds"] = std::chrono::duration<double>(now - register_->since).count();
+  const double seconds = std::chrono::duration<double>(now - register_->since).count();
   register_->since = now;
   on_register(folder_, [&] {
     SQLite::Transaction together(register_->database);
-    SQLite::Statement insert(register_->database, "INSERT OR REPLACE INTO stage VALUES (?, ?, ?)");
+    SQLite::Statement insert(register_->database, "INSERT OR REPLACE INTO stage VALUES (?, ?, ?, ?)");
     insert.bind(1, name);
-    insert.bind(2, stage.fingerprint);
-    insert.bind(3, summary.dump());
+    insert.bind(2, fingerprint);
+    insert.bind(3, seconds);
+    insert.bind(4, bytes.data(), static_cast<int>(bytes.size()));
     insert.exec();
     SQLite::Statement forget(register_->database, "DELETE FROM output WHERE stage = ?");
     forget.bind(1, name);
@@ -211,19 +217,6 @@ void Store::sweep(const std::string& kind, const std::set<fs::path>& keep) const
   for (const auto& entry : fs::directory_iterator(folder_ / kind, missing))
     if (!keep.count(entry.path())) stale.push_back(entry.path());
   for (const fs::path& path : stale) fs::remove(path, missing);
-}
-
-void write_packed(const fs::path& path, const nlohmann::json& value) {
-  const std::vector<std::uint8_t> bytes = nlohmann::json::to_msgpack(value);
-  write_file(path, std::string_view(reinterpret_cast<const char*>(bytes.data()), bytes.size()));
-}
-
-nlohmann::json read_packed(const fs::path& path) {
-  try {
-    return nlohmann::json::from_msgpack(read_file(path));
-  } catch (const nlohmann::json::exception&) {
-    throw Error("{}: is damaged; delete it and run the command again", path.string());
-  }
 }
 
 std::string hash_or_empty(const fs::path& path) { return fs::exists(path) ? hash_file(path) : std::string(); }

@@ -1,14 +1,12 @@
 #pragma once
 
-#include <cmath>
-#include <cstring>
 #include <filesystem>
 #include <memory>
-#include <nlohmann/json.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/base/pack.hpp>
 #include <optional>
 #include <set>
 #include <string>
-#include <type_traits>
 #include <vector>
 
 namespace mesograph::survey {
@@ -20,6 +18,7 @@ enum class Access { change, look };
 /// What follows from photos, survey.toml and inputs/: a small SQLite register and one file per heavy item. Safe to
 /// delete as a whole. One process changes it at a time: the lock dies with its process. Others look at the last state
 /// that was complete.
+/// Cost: a look at a stage is one query; finishing one reads its outputs once for their hashes.
 class Store {
  public:
   /// Opens `folder`, made where it is missing and may be changed. Throws Error where another process holds it, a newer
@@ -29,16 +28,26 @@ class Store {
   Store(const Store&) = delete;
   Store& operator=(const Store&) = delete;
 
-  /// A finished stage: what it was made from, and what it had to say.
+  /// A finished stage: what it was made from, how long it took, s, and its result (base/pack).
   struct Stage {
     std::string fingerprint;
-    nlohmann::ordered_json summary;
+    double seconds = nan;
+    std::string bytes;
+    /// The result. Throws Error where it is not of that type.
+    template <typename Result>
+    Result result() const;
   };
   std::optional<Stage> stage(const std::string& name) const;
   /// Records a stage as the last step of finishing it: its item files must stand already, and the files that people
-  /// take away, `outputs`, whose content is remembered. Adds to the summary how long it took, since the store was
-  /// opened or the last stage finished (`stage_seconds`).
-  void finish(const std::string& name, const Stage& stage, const std::vector<std::filesystem::path>& outputs = {});
+  /// take away, `outputs`, whose content is remembered. Its time counts from when the store was opened or the last
+  /// stage was finished.
+  template <typename Result>
+  void finish(const std::string& name, const std::string& fingerprint, const Result& result,
+              const std::vector<std::filesystem::path>& outputs = {}) {
+    record(name, fingerprint, packed(result), outputs);
+  }
+  /// The same stage with its result as it stands in another store.
+  void adopt(const std::string& name, const Stage& stage) { record(name, stage.fingerprint, stage.bytes, {}); }
 
   /// Files that a stage wrote for people to take away.
   std::vector<std::filesystem::path> outputs(const std::string& name) const;
@@ -62,31 +71,14 @@ class Store {
   int lock_ = -1;
   std::unique_ptr<Register> register_;
   std::filesystem::path site() const;
+  void record(const std::string& name, const std::string& fingerprint, const std::string& bytes,
+              const std::vector<std::filesystem::path>& outputs);
 };
 
-/// Binary file of a JSON value (MessagePack): written in one step, read back the same. Throws Error where it is
-/// damaged.
-void write_packed(const std::filesystem::path& path, const nlohmann::json& value);
-nlohmann::json read_packed(const std::filesystem::path& path);
-
-/// A number, null where it is not finite: unknown.
-template <typename Json = nlohmann::ordered_json>
-Json json_of(double value) {
-  return std::isfinite(value) ? Json(value) : Json();
-}
-
-/// Plain values as the bytes they are, for packed files: every bit survives, NaN too.
-template <typename T>
-nlohmann::json bytes_of(const std::vector<T>& values) {
-  static_assert(std::is_trivially_copyable_v<T>);
-  const auto* first = reinterpret_cast<const std::uint8_t*>(values.data());
-  return nlohmann::json::binary(std::vector<std::uint8_t>(first, first + values.size() * sizeof(T)));
-}
-template <typename T>
-std::vector<T> values_of(const nlohmann::json& json) {
-  const auto& bytes = json.get_binary();
-  std::vector<T> out(bytes.size() / sizeof(T));
-  std::memcpy(out.data(), bytes.data(), out.size() * sizeof(T));
+template <typename Result>
+Result Store::Stage::result() const {
+  Result out{};
+  Unpacker(bytes).get(out);
   return out;
 }
 
@@ -97,6 +89,10 @@ std::string hash_or_empty(const std::filesystem::path& path);
 struct FileMark {
   std::int64_t bytes = -1, time = 0;  ///< -1: no file; nanoseconds
   bool operator==(const FileMark&) const = default;
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("bytes", s.bytes), visit("time", s.time);
+  }
 };
 FileMark mark_of(const std::filesystem::path& path);
 

@@ -32,9 +32,9 @@ std::unique_ptr<Survey> Survey::preview_of(const Survey& whole) {
   if (!admitted) throw Error("{}: no photos yet; run mesograph admit first", whole.folder.string());
   std::unique_ptr<Survey> out(new Survey(whole, whole.store.folder() / "preview"));
   out->preview = true;
-  out->settings.tie_keypoints = std::min(out->settings.tie_keypoints, 1500);
-  write_packed(out->store.folder() / "photos", read_packed(whole.store.folder() / "photos"));
-  out->store.finish("admit", *admitted);
+  out->settings.tie.keypoints = std::min(out->settings.tie.keypoints, 1500);
+  write_file(out->store.folder() / "photos", read_file(whole.store.folder() / "photos"));
+  out->store.adopt("admit", *admitted);
   return out;
 }
 

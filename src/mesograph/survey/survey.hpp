@@ -10,7 +10,6 @@
 #include <mesograph/survey/inputs.hpp>
 #include <mesograph/survey/settings.hpp>
 #include <mesograph/survey/store.hpp>
-#include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -33,13 +32,28 @@ struct Photo {
   /// Where it was taken, as far as is known and of use: WGS 84 longitude, latitude (degrees), ellipsoidal height (m).
   /// From the metadata or from a positions file; NaN: unknown, or lost in its own noise.
   Eigen::Vector3d position = Eigen::Vector3d::Constant(nan);
-  double sigma_h = nan, sigma_v = nan;  ///< of the position as its source states it, m
-  bool datum_named = false;             ///< somebody said which datum the position is in
-  std::string screened_out;             ///< reason; empty: takes part
-  double value = nan;                   ///< the figure behind the reason
+  double sigma_h = nan, sigma_v = nan;          ///< of the position as its source states it, m
+  bool datum_named = false;                     ///< somebody said which datum the position is in
+  std::optional<photo::Screened> screened_out;  ///< why; nothing: takes part
 
   /// What its pixels are, for fingerprints of what is made from them.
   std::string content() const;
+  bool takes_part() const { return !screened_out; }
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("path", s.path), visit("mark", s.mark);
+    content_fields(s, visit);
+  }
+  /// All but where it lies and when it came there: what later stages follow from.
+  template <typename Self, typename Visit>
+  static void content_fields(Self& s, Visit&& visit) {
+    visit("image", s.image), visit("sortie", s.sortie), visit("hash", s.hash);
+    visit("width", s.width), visit("height", s.height), visit("levels", s.levels), visit("tone", s.tone);
+    visit("metadata", s.metadata), visit("camera", s.camera), visit("quality", s.quality);
+    visit("position", s.position), visit("sigma_h", s.sigma_h), visit("sigma_v", s.sigma_v);
+    visit("datum_named", s.datum_named), visit("screened_out", s.screened_out);
+  }
 };
 
 /// A camera as the photos introduce it.
@@ -48,9 +62,16 @@ struct CameraStart {
   int width = 0, height = 0;
   double c = nan;        ///< pixels
   bool guessed = false;  ///< no metadata: c is a usual value
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("name", s.name), visit("width", s.width), visit("height", s.height), visit("c", s.c);
+    visit("guessed", s.guessed);
+  }
 };
 
 /// A survey folder, opened: what people wrote, what is stored.
+/// Cost: reading survey.toml, finding the CRS in the register: some milliseconds.
 struct Survey {
   std::filesystem::path folder;
   Settings settings;
@@ -69,13 +90,6 @@ struct Survey {
 
  private:
   Survey(const Survey& whole, const std::filesystem::path& store_folder);
-};
-
-/// What a stage did: its JSON fields as the design names them, and whether it was made now or stood already.
-struct Outcome {
-  nlohmann::ordered_json summary;
-  bool made = true;
-  std::string behind;  ///< why what it rests on is not current ("tie is out of date: ..."); empty: it is
 };
 
 /// Makes DIR with survey.toml, inputs/ and results/. Throws Error where the CRS is not usable (see geo::resolve) or the

@@ -1,0 +1,50 @@
+#pragma once
+
+#include <mesograph/sight/search.hpp>
+#include <mesograph/sight/sighting.hpp>
+
+namespace mesograph::sight {
+
+/// The ellipses of all points in all photos as windows, but for those where people have spoken.
+std::vector<std::vector<Window>> narrow_windows(const SearchSite& site, const Outlook& outlook);
+
+/// What may be a point: targets within its ellipses, and those of them that meet in space.
+struct Candidate {
+  std::size_t point = 0;
+  std::vector<Seen> seen;
+  std::vector<Spot> spots;  ///< sights count in `seen`; those of people, which must meet with them, are taken out
+};
+Candidate candidate_of(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, std::size_t point,
+                       const std::vector<Seen>& all);
+
+/// What became of a surveyed point within its ellipses.
+enum class NarrowOutcome {
+  nothing,      ///< no targets that meet lie there
+  found,        ///< one spot does, or one that far more photos agree on than on the next
+  other_looks,  ///< what meets there does not look as the site's targets do
+  ambiguous,    ///< more than one spot
+};
+struct NarrowChoice {
+  NarrowOutcome outcome = NarrowOutcome::nothing;
+  std::vector<Seen> sights;  ///< where found
+};
+/// Chooses among a candidate's spots, those aside of whose sights less than two thirds fit `usual`.
+NarrowChoice choose(const Candidate& candidate, const Usual& usual);
+/// The usual kind and size, from points where nothing but one spot lies.
+Usual usual_among(const std::vector<Candidate>& candidates);
+
+struct NarrowFind {
+  std::vector<std::vector<adjust::Ray>> rays;  ///< per surveyed point, new ones
+  std::vector<Sighting> found;
+  Usual usual;  ///< as it was given, else as it was learnt
+  std::vector<std::string> notes;
+};
+/// Looks for every point within its ellipses, photo by photo; what is found must meet in one ground point from three
+/// photos or more (two where no more see it), and be alone. `usual`: what is known of the targets; empty: it is learnt
+/// from points where nothing but one spot lies. `names`: one a station. A check's coordinates say only where to look.
+/// Accuracy: of places as find_targets; a wrong target passes where it meets from three photos within the ellipse and
+/// looks like the others. Cost: photos decoded once, then by the area of ellipses.
+NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
+                       const Outlook& outlook, Usual usual, Progress& progress);
+
+}  // namespace mesograph::sight

@@ -1,0 +1,113 @@
+#include <fmt/format.h>
+
+#include <mesograph/control/other_readings.hpp>
+#include <mesograph/sight/find_wide.hpp>
+
+namespace mesograph::sight {
+
+namespace {
+
+/// Control points that may be looked for, where they show, and how far off they may be found: plan and height, m.
+struct Sought {
+  std::vector<std::size_t> points;
+  std::vector<Eigen::Vector3d> places;
+  std::vector<std::vector<Window>> windows;
+  Eigen::Vector2d reach = Eigen::Vector2d::Zero();
+};
+
+Sought sought(const adjust::Block& block, const Outlook& outlook) {
+  Sought out;
+  out.windows.resize(block.stations.size());
+  for (std::size_t i = 0; i < outlook.predictions.size(); ++i) {
+    if (block.surveyed[i].role != adjust::Role::control || outlook.predictions[i].empty()) continue;
+    out.points.push_back(i);
+    out.places.push_back(block.surveyed[i].surveyed);
+    for (const adjust::Prediction& p : outlook.predictions[i]) {
+      if (p.hidden) continue;
+      out.windows[p.station].push_back(around(p));
+      // What photos share moves the block as a whole: four sigmas of a station.
+      const Eigen::Matrix3d& Q = block.stations[p.station].covariance;
+      if (Q.allFinite())
+        out.reach =
+            out.reach.cwiseMax(Eigen::Vector2d(4 * std::sqrt(Q.topLeftCorner<2, 2>().trace()), 4 * std::sqrt(Q(2, 2))));
+    }
+  }
+  return out;
+}
+
+constexpr double slack = 1.0;  // m, that spots and points may differ by beside the common shift
+
+/// The reading under which the pattern of control shows, as a sentence; empty where none does. One search serves all:
+/// what they move control by is little beside the ellipses, which overlap.
+std::string other_reading(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
+                          const Sought& sought, const geo::Crs& crs, const Eigen::Vector3d& origin,
+                          Progress& progress) {
+  if (sought.points.size() < 4) return {};
+  const auto first = known_place(block, block.surveyed[sought.points[0]]);
+  if (!first) return {};
+  std::vector<control::OtherReading> readings = control::other_readings(crs, origin, sought.places);
+  const double searched = 0.25 * sought.reach.minCoeff();  // less was within what has been looked at
+  std::erase_if(readings, [&](const control::OtherReading& reading) { return reading.moved < searched; });
+  std::vector<std::vector<Window>> windows(site.images.size());
+  bool any = false;  // what moves far is out of the photos
+  for (const control::OtherReading& reading : readings)
+    for (const Eigen::Vector3d& X : reading.places)
+      for (const adjust::Prediction& p : outlook.predictor.photos_of(X, first->covariance))
+        windows[p.station].push_back(around(p)), any = true;
+  if (!any) return {};
+  const Look seen = look(block, site, outlook, {}, windows, true, "looking where other readings put control", progress);
+  const std::vector<Spot> spots = spots_of(block, seen.seen);
+  for (const control::OtherReading& reading : readings)
+    if (identify(reading.places, spots, sought.reach, slack))
+      return fmt::format(
+          "the pattern of the control points shows with their {}, {:.1f} m from where they are now: "
+          "give the file again so",
+          reading.words, reading.moved);
+  return {};
+}
+
+}  // namespace
+
+WideFind find_wide(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
+                   const std::optional<geo::Crs>& crs, const Eigen::Vector3d& origin, Progress& progress) {
+  const Sought wanted = sought(block, outlook);
+  WideFind out;
+  out.rays.resize(block.surveyed.size());
+  const Look seen = look(block, site, outlook, {}, wanted.windows, true, "looking for targets all over", progress);
+  out.notes = seen.notes;
+  const std::vector<Spot> spots = spots_of(block, seen.seen);
+  const auto identified = identify(wanted.places, spots, wanted.reach, slack);
+  if (!identified) {
+    if (crs)
+      if (const std::string words = other_reading(block, site, outlook, wanted, *crs, origin, progress); !words.empty())
+        out.notes.push_back(words);
+    out.notes.push_back(fmt::format(
+        "{} targets show in three photos or more, but no pattern of the {} control points among them: sight three "
+        "points by hand (sight --import, or the page results/sight.html), then run sight again",
+        spots.size(), wanted.points.size()));
+    return out;
+  }
+  std::vector<int> named;
+  for (std::size_t i = 0; i < wanted.points.size(); ++i) {
+    const int j = identified->spot[i];
+    const std::size_t point = wanted.points[i];
+    if (j < 0 || block.surveyed[point].point.rays.size() >= 2) continue;
+    named.push_back(j);
+    for (const int k : spots[j].sights)
+      if (!site.spoken[point].count(seen.seen[k].station)) out.rays[point].push_back(ray_of(seen.seen[k]));
+  }
+  const Eigen::Vector3d& shift = identified->onto_control.t;
+  const double turned = identified->onto_control.R.trace();  // 3: not at all
+  if (turned > 2.99 && 2 * shift.head<2>().norm() > wanted.reach.x())
+    out.notes.push_back(fmt::format(
+        "control lies {:.1f} m in plan from where the photos' positions put it, twice what their sigmas "
+        "allow; one may be "
+        "in another datum: name the file's with control --crs, or the positions' with positions_crs{}",
+        shift.head<2>().norm(), crs ? control::foot_words(*crs, origin, wanted.places[0], -shift) : std::string()));
+  out.usual = usual_of(seen.seen, spots, named);
+  out.notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
+                                  wanted.points.size(), spots.size()));
+  return out;
+}
+
+}  // namespace mesograph::sight

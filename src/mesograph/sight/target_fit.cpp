@@ -1,0 +1,464 @@
+#include <Eigen/Cholesky>
+#include <Eigen/Geometry>
+#include <Eigen/LU>
+#include <Eigen/SVD>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/median.hpp>
+#include <mesograph/sight/target.hpp>
+#include <mesograph/sight/target_start.hpp>
+
+namespace mesograph::sight {
+
+namespace {
+
+// Parameters that every kind has, then those of its shape.
+enum : int { at_x, at_y, log_blur, shape };
+
+/// A step from -1 to 1 that point spread and pixel have softened; `d` from the edge over blur.
+/// The error function after Abramowitz and Stegun (1964), 7.1.28: smooth, without a call, and good to 3e-7.
+inline double soft_sign(double d) {
+  const double t = std::min(5.0, std::abs(d) * M_SQRT1_2);
+  double p =
+      1 + t * (0.0705230784 +
+               t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
+  p *= p, p *= p, p *= p, p *= p;
+  return std::copysign(1 - 1 / p, d);
+}
+/// 1 inside, 0 outside.
+inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
+
+// The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by
+// pixel.
+
+/// Four quarters, +1 and -1, between two lines whose normals have the angles p[shape], p[shape + 1]. Lines stay lines
+/// under any perspective, so the crossing is the target's point whatever g is.
+class Checker {
+ public:
+  Checker(const Eigen::VectorXd& p, const Eigen::Vector2d&)
+      : a_(direction(p[shape]) / std::exp(p[log_blur])), b_(direction(p[shape + 1]) / std::exp(p[log_blur])) {}
+  double operator()(const Eigen::Vector2d& d) const { return soft_sign(a_.dot(d)) * soft_sign(b_.dot(d)); }
+
+ private:
+  Eigen::Vector2d a_, b_;
+};
+
+/// 1 on two strips, 0 beside them; half-widths exp(p[shape + 2]), exp(p[shape + 3]) at the centre, and narrower towards
+/// the horizon.
+class Cross {
+ public:
+  Cross(const Eigen::VectorXd& p, const Eigen::Vector2d& g) : g_(g) {
+    const double blur = std::exp(p[log_blur]);
+    for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, h_[i] = std::exp(p[shape + 2 + i]) / blur;
+  }
+  double operator()(const Eigen::Vector2d& d) const {
+    const double nearer = 1 - g_.dot(d);
+    double beside = 1;
+    for (int i = 0; i < 2; ++i) {
+      const double t = n_[i].dot(d), h = h_[i] * nearer;
+      beside *= 1 - (soft_side(h - t) - soft_side(-h - t));
+    }
+    return 1 - beside;
+  }
+
+ private:
+  Eigen::Vector2d n_[2], g_;
+  double h_[2];
+};
+
+/// Inside the image of the circle |M d / (1 - g'd)| = 1, M symmetric, because a circle looks the same however it is
+/// turned; a ring also outside that of radius p[shape + 3].
+class Round {
+ public:
+  Round(const Eigen::VectorXd& p, const Eigen::Vector2d& g)
+      : g_(g), blur_(std::exp(p[log_blur])), inner_(p.size() > shape + 3 ? p[shape + 3] : 0.0) {
+    M_ << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
+  }
+  double operator()(const Eigen::Vector2d& d) const {
+    const double depth = std::max(0.1, 1 - g_.dot(d));
+    const Eigen::Vector2d q = M_ * d / depth;
+    const double f = std::max(1e-9, q.norm());
+    const Eigen::Vector2d slope = (M_ * q / f + f * g_) / depth;  // of |q| by d
+    const double per_pixel = blur_ * std::max(1e-9, slope.norm());
+    const double disc = soft_side((1 - f) / per_pixel);
+    return inner_ > 0 ? disc - soft_side((inner_ - f) / per_pixel) : disc;
+  }
+
+ private:
+  Eigen::Matrix2d M_;
+  Eigen::Vector2d g_;
+  double blur_, inner_;
+};
+
+struct Pixel {
+  Eigen::Vector2d x;
+  int col, row;
+  double value, weight = 1;
+};
+
+/// Every pixel of the window, every second one each way of a large one: neighbours say the same there.
+int step_of(const TargetStart& start) { return start.reach() > 24 ? 2 : 1; }
+
+std::vector<Pixel> window_of(const photo::Grey& image, const TargetStart& start) {
+  std::vector<Pixel> out;
+  const double reach = start.reach();
+  const int step = step_of(start);
+  const int left = std::max(0, static_cast<int>(std::floor(start.x.x() - reach)));
+  const int right = std::min(image.width - 1, static_cast<int>(std::ceil(start.x.x() + reach)));
+  const int top = std::max(0, static_cast<int>(std::floor(start.x.y() - reach)));
+  const int bottom = std::min(image.height - 1, static_cast<int>(std::ceil(start.x.y() + reach)));
+  for (int row = top; row <= bottom; row += step)
+    for (int col = left; col <= right; col += step) {
+      const Eigen::Vector2d x(col + 0.5, row + 0.5);
+      if (start.inside(x)) out.push_back({x, col / step, row / step, image.at(col, row)});
+    }
+  return out;
+}
+
+Eigen::VectorXd first_parameters(TargetKind kind, const TargetStart& start) {
+  Eigen::VectorXd p(shape + (kind == TargetKind::checker ? 2 : kind == TargetKind::disc ? 3 : 4));
+  p[at_x] = start.x.x(), p[at_y] = start.x.y();
+  p[log_blur] = std::log(0.8);
+  if (kind == TargetKind::checker || kind == TargetKind::cross) {
+    p[shape] = start.angle[0], p[shape + 1] = start.angle[1];
+    if (kind == TargetKind::cross) p[shape + 2] = p[shape + 3] = std::log(start.half_width);
+  } else {
+    p[shape] = start.M(0, 0), p[shape + 1] = start.M(0, 1), p[shape + 2] = start.M(1, 1);
+    if (kind == TargetKind::ring) p[shape + 3] = start.inner;
+  }
+  return p;
+}
+
+/// Values of a drawing at all pixels.
+template <typename Drawing>
+Eigen::VectorXd drawn(const std::vector<Pixel>& pixels, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
+  const Drawing drawing(p, g);
+  const Eigen::Vector2d centre = p.head<2>();
+  Eigen::VectorXd out(static_cast<Eigen::Index>(pixels.size()));
+  for (Eigen::Index i = 0; i < out.size(); ++i) out[i] = drawing(pixels[i].x - centre);
+  return out;
+}
+
+using Draw = Eigen::VectorXd (*)(const std::vector<Pixel>&, const Eigen::VectorXd&, const Eigen::Vector2d&);
+Draw draw_of(TargetKind kind) {
+  switch (kind) {
+    case TargetKind::checker:
+      return drawn<Checker>;
+    case TargetKind::cross:
+      return drawn<Cross>;
+    default:
+      return drawn<Round>;
+  }
+}
+
+/// The fit as it stands: the grey values are a + b T(x; p).
+struct State {
+  Eigen::VectorXd p;
+  double a = 0, b = 0;
+  Eigen::VectorXd T, residual;  ///< one a pixel
+  double cost = 1e300;
+};
+
+/// Levels of dark and light by weighted least squares, and what remains.
+State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
+  State s;
+  s.p = p;
+  const auto n = static_cast<Eigen::Index>(pixels.size());
+  s.T = draw(pixels, p, g);
+  s.residual.resize(n);
+  double w = 0, wt = 0, wtt = 0, wi = 0, wti = 0;
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const Pixel& pixel = pixels[i];
+    const double t = s.T[i];
+    w += pixel.weight, wt += pixel.weight * t, wtt += pixel.weight * t * t;
+    wi += pixel.weight * pixel.value, wti += pixel.weight * t * pixel.value;
+  }
+  const double det = w * wtt - wt * wt;
+  if (!(det > 1e-9 * w * w)) return s;
+  s.b = (w * wti - wt * wi) / det;
+  s.a = (wi - s.b * wt) / w;
+  s.cost = 0;
+  for (Eigen::Index i = 0; i < n; ++i) {
+    s.residual[i] = pixels[i].value - s.a - s.b * s.T[i];
+    s.cost += pixels[i].weight * s.residual[i] * s.residual[i];
+  }
+  return s;
+}
+
+/// Derivatives of a + b T by p, then by a and b. Central differences: their error of 1e-6 is far below the noise.
+Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const State& s, const Eigen::Vector2d& g) {
+  const Eigen::Index n = s.T.size(), k = s.p.size();
+  Eigen::MatrixXd J(n, k + 2);
+  for (Eigen::Index j = 0; j < k; ++j) {
+    const double step = 1e-4 * (j < 2 ? 1.0 : std::max(0.05, std::abs(s.p[j])));
+    Eigen::VectorXd up = s.p, down = s.p;
+    up[j] += step, down[j] -= step;
+    J.col(j) = s.b / (2 * step) * (draw(pixels, up, g) - draw(pixels, down, g));
+  }
+  J.col(k).setOnes();
+  J.col(k + 1) = s.T;
+  return J;
+}
+
+/// Weights after Huber (1964) at 1.5 robust standard deviations, and never below what one grey level of rounding makes.
+void weigh(std::vector<Pixel>& pixels, const Eigen::VectorXd& residual) {
+  std::vector<double> sizes(residual.size());
+  for (Eigen::Index i = 0; i < residual.size(); ++i) sizes[i] = std::abs(residual[i]);
+  const double scale = std::max(0.5, 1.4826 * median(sizes));
+  for (std::size_t i = 0; i < pixels.size(); ++i)
+    pixels[i].weight = std::min(1.0, 1.5 * scale / std::max(1e-9, std::abs(residual[i])));
+}
+
+/// Share of the grey variance in the window that a fit explains.
+double explained(const std::vector<Pixel>& pixels, const State& s) {
+  double mean = 0, variance = 0;
+  for (const Pixel& pixel : pixels) mean += pixel.value / static_cast<double>(pixels.size());
+  for (const Pixel& pixel : pixels) variance += (pixel.value - mean) * (pixel.value - mean);
+  return variance > 0 ? 1 - s.residual.squaredNorm() / variance : 0;
+}
+
+/// Levenberg-Marquardt with the weights renewed in each round; nothing where it wanders off, or where it explains too
+/// little at the start and after a few rounds: nine of ten places are texture, and cost most.
+std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& first,
+                              const TargetStart& start, const Eigen::Vector2d& g) {
+  State s = evaluate(pixels, draw, first, g);
+  if (!(s.cost < 1e299) || explained(pixels, s) < 0.45) return std::nullopt;
+  double lambda = 1e-3;
+  for (int round = 0; round < 25; ++round) {
+    if (round == 3 && explained(pixels, s) < 0.8) return std::nullopt;
+    if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g);
+    const Eigen::MatrixXd J = jacobian(pixels, draw, s, g);
+    Eigen::VectorXd weights(J.rows());
+    for (Eigen::Index i = 0; i < weights.size(); ++i) weights[i] = pixels[i].weight;
+    const Eigen::MatrixXd WJ = weights.asDiagonal() * J;
+    const Eigen::MatrixXd N = J.transpose() * WJ;
+    const Eigen::VectorXd right = WJ.transpose() * s.residual;
+    bool better = false;
+    double moved = 0;
+    for (int attempt = 0; attempt < 6 && !better; ++attempt, lambda *= better ? 0.2 : 8) {
+      Eigen::MatrixXd damped = N;
+      damped.diagonal() *= 1 + lambda;
+      const Eigen::VectorXd step = damped.ldlt().solve(right);
+      if (!step.allFinite()) return std::nullopt;
+      Eigen::VectorXd p = s.p + step.head(s.p.size());
+      p[log_blur] = std::clamp(p[log_blur], std::log(0.25), std::log(3.5));
+      State next = evaluate(pixels, draw, p, g);
+      better = next.cost <= s.cost;
+      if (better) moved = (next.p - s.p).head<2>().norm(), s = std::move(next);
+    }
+    if ((s.p.head<2>() - start.x).norm() > 0.5 * start.reach()) return std::nullopt;
+    if (round > 5 && (!better || moved < 1e-3)) break;
+  }
+  return s;
+}
+
+/// What the residuals say of the centre: their weighted scores J'wr and the normal matrix they belong to.
+struct Scores {
+  Eigen::MatrixXd of_pixel;  ///< n x k
+  Eigen::MatrixXd N;         ///< k x k
+  double squares = 0;
+};
+Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J) {
+  Scores out{Eigen::MatrixXd(J.rows(), J.cols()), Eigen::MatrixXd::Zero(J.cols(), J.cols())};
+  for (Eigen::Index i = 0; i < J.rows(); ++i) {
+    out.of_pixel.row(i) = pixels[i].weight * s.residual[i] * J.row(i);
+    out.N += pixels[i].weight * J.row(i).transpose() * J.row(i);
+    out.squares += pixels[i].weight * s.residual[i] * s.residual[i];
+  }
+  return out;
+}
+
+/// Pixels by their column and row.
+class PixelGrid {
+ public:
+  explicit PixelGrid(const std::vector<Pixel>& pixels) {
+    int right = 0, bottom = 0;
+    left_ = top_ = 1 << 30;
+    for (const Pixel& p : pixels) {
+      left_ = std::min(left_, p.col), top_ = std::min(top_, p.row);
+      right = std::max(right, p.col), bottom = std::max(bottom, p.row);
+    }
+    width_ = right - left_ + 1, height_ = bottom - top_ + 1;
+    place_.assign(static_cast<std::size_t>(width_) * height_, -1);
+    for (std::size_t i = 0; i < pixels.size(); ++i)
+      place_[static_cast<std::size_t>(pixels[i].row - top_) * width_ + (pixels[i].col - left_)] = static_cast<int>(i);
+  }
+  /// Index of the pixel there; -1: none.
+  int at(int col, int row) const {
+    col -= left_, row -= top_;
+    return col < 0 || row < 0 || col >= width_ || row >= height_ ? -1
+                                                                 : place_[static_cast<std::size_t>(row) * width_ + col];
+  }
+
+ private:
+  int left_ = 0, top_ = 0, width_ = 0, height_ = 0;
+  std::vector<int> place_;
+};
+
+/// Residuals side by side are alike where the drawing does not fit, so scores of neighbours count together (Newey and
+/// West 1987).
+Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const PixelGrid& grid,
+                                     const Eigen::MatrixXd& influence, int reach) {
+  Eigen::Matrix2d meat = Eigen::Matrix2d::Zero();
+  for (std::size_t i = 0; i < pixels.size(); ++i)
+    for (int dr = -reach; dr <= reach; ++dr)
+      for (int dc = -reach; dc <= reach; ++dc) {
+        const int j = grid.at(pixels[i].col + dc, pixels[i].row + dr);
+        if (j < 0) continue;
+        const double fade = (1 - std::abs(dr) / (reach + 1.0)) * (1 - std::abs(dc) / (reach + 1.0));
+        meat += fade * influence.row(static_cast<Eigen::Index>(i)).transpose() * influence.row(j);
+      }
+  return 0.5 * (meat + meat.transpose());
+}
+
+/// How the centre moves when one eighth of the turn is left out, squared, against what independent residuals of that
+/// variance would do: what wear and shadows on one side do shows here. After Efron (1982), The jackknife, by groups.
+double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const Scores& scores,
+                        const Eigen::MatrixXd& J, double variance) {
+  constexpr int sectors = 8;
+  std::array<Eigen::MatrixXd, sectors> N;
+  std::array<Eigen::VectorXd, sectors> sum;
+  for (int k = 0; k < sectors; ++k)
+    N[k] = Eigen::MatrixXd::Zero(J.cols(), J.cols()), sum[k] = Eigen::VectorXd::Zero(J.cols());
+  for (Eigen::Index i = 0; i < J.rows(); ++i) {
+    const Eigen::Vector2d d = pixels[i].x - s.p.head<2>();
+    const int k = static_cast<int>((std::atan2(d.y(), d.x()) / (2 * pi) + 1.0) * sectors) % sectors;
+    N[k] += pixels[i].weight * J.row(i).transpose() * J.row(i);
+    sum[k] += scores.of_pixel.row(i).transpose();
+  }
+  double seen = 0, expected = 0;
+  for (int k = 0; k < sectors; ++k) {
+    Eigen::MatrixXd rest = scores.N - N[k];
+    rest.diagonal() += 1e-6 * scores.N.diagonal();
+    const Eigen::MatrixXd rows = rest.fullPivLu().inverse().topRows<2>();
+    const Eigen::Vector2d move = rows * sum[k];
+    seen += move.squaredNorm();
+    expected += variance * (rows * N[k] * rows.transpose()).trace();
+  }
+  return expected > 0 ? seen / expected : 1.0;
+}
+
+/// See Target::lopsided. Noise is what neighbours differ by.
+double lopsidedness(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s, int step) {
+  double noise = 0, odd = 0, mean = 0, variance = 0;
+  int neighbours = 0, pairs = 0;
+  for (std::size_t i = 0; i < pixels.size(); ++i) {
+    const double r = s.residual[static_cast<Eigen::Index>(i)];
+    mean += pixels[i].value / static_cast<double>(pixels.size());
+    if (const int next = grid.at(pixels[i].col + 1, pixels[i].row); next >= 0)
+      noise += std::pow(r - s.residual[next], 2) / 2, ++neighbours;
+    const Eigen::Vector2d across = 2 * s.p.head<2>() - pixels[i].x;
+    const int opposite =
+        grid.at(static_cast<int>(std::floor(across.x() / step)), static_cast<int>(std::floor(across.y() / step)));
+    if (opposite >= 0) odd += std::pow(0.5 * (r - s.residual[opposite]), 2), ++pairs;
+  }
+  for (const Pixel& pixel : pixels) variance += std::pow(pixel.value - mean, 2) / static_cast<double>(pixels.size());
+  if (pairs == 0 || neighbours == 0 || !(variance > 0)) return nan;
+  return std::max(0.0, odd / pairs - 0.5 * noise / neighbours) / variance;
+}
+
+/// As if all residuals were independent, times what neighbours that are alike, or whole sectors that are, make of it;
+/// and a share for what drawing and pixels have not in common, measured on drawn sheets (docs/methods.md).
+Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s,
+                              const Eigen::MatrixXd& J, double& strain) {
+  const Scores scores = scores_of(pixels, s, J);
+  const Eigen::MatrixXd inverse = scores.N.fullPivLu().inverse();
+  const auto n = static_cast<double>(J.rows());
+  const double variance = scores.squares / std::max(1.0, n - static_cast<double>(J.cols()));
+  const Eigen::Matrix2d plain = variance * inverse.topLeftCorner<2, 2>();
+  const Eigen::MatrixXd influence = scores.of_pixel * inverse.topRows<2>().transpose();
+  const int reach = 3 + static_cast<int>(2 * std::exp(s.p[log_blur]));  // blur makes alike what lies within it
+  const double alike = neighbour_covariance(pixels, grid, influence, reach).trace() / plain.trace();
+  strain = jackknife_strain(pixels, s, scores, J, variance);
+  return 1.25 * std::max({1.0, alike, strain}) * plain + 0.004 * 0.004 * Eigen::Matrix2d::Identity();
+}
+
+/// Half the diameter, pixels: of an ellipse the geometric mean.
+double radius_of(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
+  if (kind == TargetKind::checker || kind == TargetKind::cross) return start.radius;
+  return 1 / std::sqrt(std::max(1e-12, p[shape] * p[shape + 2] - p[shape + 1] * p[shape + 1]));
+}
+
+/// How far the centre of a circle may be off, pixels: by a tilt of the plane that is not as assumed; and by half of
+/// what one diameter lacks against the other, where the ellipse is not the one that a circle shows. Something hides a
+/// part.
+double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view) {
+  if (!std::isfinite(view.c)) return 0;
+  Eigen::Matrix2d M;
+  M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
+  const Eigen::Vector2d seen = Eigen::JacobiSVD<Eigen::Matrix2d>(M * view.M.inverse()).singularValues();
+  const Eigen::Vector2d squarely = Eigen::JacobiSVD<Eigen::Matrix2d>(view.M).singularValues();
+  const double tangent = std::sqrt(std::max(0.0, std::pow(squarely[0] / squarely[1], 2) - 1));  // of the view's tilt
+  const double slope = 2 * view.sigma_slope;
+  const double explained = 0.02 + slope * tangent + 0.5 * slope * slope;
+  const double lacks = std::max(0.0, 1 - seen[1] / seen[0] - explained);
+  return std::hypot(radius * radius * view.sigma_slope / view.c, lacks * radius);
+}
+
+/// Shapes that no target has: lines that nearly coincide, circles seen from the side or as thin as a line.
+bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
+  if (kind == TargetKind::checker || kind == TargetKind::cross) {
+    // Normals transform with the transpose, so this is the angle between the lines in the plane.
+    const Eigen::Vector2d a = (start.A.transpose() * direction(p[shape])).normalized();
+    const Eigen::Vector2d b = (start.A.transpose() * direction(p[shape + 1])).normalized();
+    if (std::abs(a.dot(b)) > 0.8) return false;
+    if (kind == TargetKind::checker) return true;
+    const double thin = std::exp(std::min(p[shape + 2], p[shape + 3])),
+                 thick = std::exp(std::max(p[shape + 2], p[shape + 3]));
+    return thick < 2.2 * thin && thick < 0.6 * start.radius && thin > 0.3;
+  }
+  Eigen::Matrix2d M;
+  M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
+  const double half = 0.5 * M.trace(), off = std::sqrt(std::max(0.0, half * half - M.determinant()));
+  if (!(half - off > 0.35 * (half + off))) return false;
+  return kind == TargetKind::disc || (p[shape + 3] > 0.2 && p[shape + 3] < 0.9);
+}
+
+}  // namespace
+
+double Target::sigma() const { return std::sqrt(0.5 * covariance.trace()); }
+
+PlaneView plane_view(const Eigen::Vector3d& normal, const Eigen::Vector3d& v, double c, double sigma_slope) {
+  // v moves by d.x / c to the right and by -d.y / c upwards.
+  Eigen::Matrix<double, 3, 2> dv;
+  dv << 1 / c, 0, 0, -1 / c, 0, 0;
+  PlaneView out;
+  out.c = c;
+  out.sigma_slope = sigma_slope;
+  out.g = -(normal.transpose() * dv).transpose() / normal.dot(v);
+  Eigen::Matrix<double, 2, 3> axes;
+  axes.row(0) = normal.unitOrthogonal();
+  axes.row(1) = normal.cross(axes.row(0).transpose());
+  out.M = axes * (dv - v * (normal.transpose() * dv) / normal.dot(v));
+  return out;
+}
+
+std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
+                               const TargetOptions& options) {
+  std::vector<Pixel> pixels = window_of(image, start);
+  const Eigen::VectorXd first = first_parameters(kind, start);
+  if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
+  const Draw draw = draw_of(kind);
+  const auto s = minimise(pixels, draw, first, start, options.view.g);
+  if (!s || !plausible(kind, start, s->p)) return std::nullopt;
+  Target out;
+  out.kind = kind;
+  out.x = s->p.head<2>();
+  const PixelGrid grid(pixels);
+  out.covariance = covariance_of(pixels, grid, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
+  const double radius = radius_of(kind, start, s->p);
+  out.size_px = 2 * radius;
+  if (kind == TargetKind::cross)
+    out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]}, s->a, s->a + s->b, 4 * radius);
+  out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
+  out.fit = explained(pixels, *s);
+  out.lopsided = lopsidedness(pixels, grid, *s, step_of(start));
+  // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20
+  // pixels: a pixel by its root. Whole ones come up to 0.0015, and their centres stay.
+  if (out.lopsided > 0.0015) out.covariance.diagonal().array() += out.lopsided - 0.0015;
+  if (kind == TargetKind::disc || kind == TargetKind::ring)
+    out.covariance.diagonal().array() += std::pow(off_circle(s->p, radius, options.view), 2);
+  return out;
+}
+
+}  // namespace mesograph::sight

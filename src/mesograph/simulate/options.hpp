@@ -1,0 +1,21 @@
+#pragma once
+
+#include <cstdint>
+
+namespace mesograph::simulate {
+
+struct SimulateOptions {
+  std::uint64_t seed = 20260614;
+  int photos = 56;                 ///< all of them, useless ones included; at least 4
+  int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
+  bool decoys = false;             ///< road markings, drains and window bars where the targets should be
+  double readout_seconds = 0;   ///< of rolling shutters, from the first row to the last; 0: shutters that open at once
+  bool with_photos = true;      ///< false: see simulate_wide_block, and the options below
+  int points_per_photo = 300;   ///< ground points for each photo
+  double gross_share = 0.05;    ///< of the keypoints, put 3 to 100 pixels off
+  double false_share = 0.02;    ///< pairs that match without common ground, for each true one
+  bool obliques = true;         ///< 15 % of the photos look along the strips from lines across them
+  bool known_interior = false;  ///< lenses without distortion, and cameras.json is the truth
+};
+
+}  // namespace mesograph::simulate

@@ -1,0 +1,129 @@
+#include <algorithm>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/report/adjustment_page.hpp>
+#include <mesograph/report/tables.hpp>
+#include <mesograph/stages/control.hpp>
+#include <mesograph/stages/last_adjustment.hpp>
+#include <mesograph/stages/report.hpp>
+#include <mesograph/survey/blocks.hpp>
+#include <mesograph/survey/inputs.hpp>
+
+namespace mesograph::stages {
+
+using namespace survey;
+namespace fs = std::filesystem;
+
+namespace {
+
+constexpr const char* report_version = "report 4";
+
+using Rows = std::vector<std::pair<std::string, std::string>>;
+
+/// Points that became check or control, or left, after an adjustment had shown what they do to it.
+std::vector<report::Material::Change> changes_of(const Survey& survey) {
+  const std::string before = rmse_before;
+  std::vector<report::Material::Change> out;
+  for (const Decision& d : read_decisions(survey.inputs()))
+    if (const auto rmse = d.why.find(before); rmse != std::string::npos)
+      out.push_back({d.image, d.decision, d.time, d.why.substr(rmse + before.size())});
+  return out;
+}
+
+Rows settings_of(const Survey& survey, const report::Material& material) {
+  const Settings& s = survey.settings;
+  Rows out = {{"coordinate system", survey.crs.name},
+              {"free camera parameters", fmt::format("{}", fmt::join(material.summary.free, ", "))},
+              {"sigmas of ties and sightings", word_of(s.adjust.weights)},
+              {"sigma of a tie point", fmt::format("{} px", s.tie.sigma_px)},
+              {"sigma of a sighting", fmt::format("{} px", s.control.sigma_px)},
+              {"sigma of control", fmt::format("{} m in plan, {} m in height", s.control.sigma_h, s.control.sigma_v)},
+              {"sightings that nobody has confirmed", s.adjust.found ? "take part" : "take no part"}};
+  for (const adjust::Sortie& sortie : material.named.block.sorties)
+    out.emplace_back("positions of a sortie",
+                     fmt::format("{}: sigma {} and {} m of a photo, {} and {} m of the common offset{}", sortie.name,
+                                 sortie.sigma_photo[0], sortie.sigma_photo[1], sortie.sigma_offset[0],
+                                 sortie.sigma_offset[1], sortie.drifts ? ", drift" : ""));
+  return out;
+}
+
+Rows inputs_of(const Survey& survey) {
+  std::vector<fs::path> files = {survey.folder / "survey.toml"};
+  for (const auto& entry : fs::directory_iterator(survey.inputs()))
+    if (entry.is_regular_file()) files.push_back(entry.path());
+  std::sort(files.begin() + 1, files.end());
+  Rows out;
+  for (const fs::path& file : files) out.emplace_back(fs::relative(file, survey.folder).string(), hash_or_empty(file));
+  return out;
+}
+
+Rows times_of(const Survey& survey) {
+  Rows out;
+  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify"})
+    if (const auto made = survey.store.stage(stage)) out.emplace_back(stage, report::fixed(made->seconds, 1));
+  out.emplace_back("mesograph", MESOGRAPH_VERSION);
+  return out;
+}
+
+}  // namespace
+
+report::Material report_material(const Survey& survey) {
+  Adjusted adjusted = last_adjustment(survey);
+  NamedBlock named = load_block(survey, "adjust");
+  adjust::Uncertainty uncertainty = *adjusted_uncertainty(survey, named.block);
+  report::Material out(survey.crs, std::move(named), std::move(uncertainty));
+  out.title = survey.settings.name;
+  out.summary = std::move(adjusted.summary), out.points = std::move(adjusted.points);
+  const PhotoTable photos = load_photos(survey);
+  for (const Photo& p : photos.photos)
+    out.photos.push_back({p.image, p.sortie, p.takes_part() ? std::string() : photo::reason_of(*p.screened_out)});
+  for (const CameraStart& camera : photos.cameras)
+    if (camera.guessed) out.guessed.push_back({camera.name, camera.c});
+  out.tolerance = survey.settings.tolerance;
+  out.changes = changes_of(survey);
+  out.settings = settings_of(survey, out), out.inputs = inputs_of(survey), out.times = times_of(survey);
+  return out;
+}
+
+std::string report_fingerprint(const Survey& survey, const std::string& compare) {
+  const auto adjusted = survey.store.stage("adjust");
+  return fingerprint({report_version, adjusted ? adjusted->fingerprint : "", survey.settings.name,
+                      packed(survey.settings.tolerance), compare,
+                      compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
+}
+
+Outcome<Reported> report(Survey& survey, const std::string& compare, Progress& progress) {
+  const std::string print = report_fingerprint(survey, compare);
+  const fs::path file = survey.results() / "report.html";
+  check_control(survey);
+  if (auto stands = standing<Reported>(survey, "report", print)) return *stands;
+  progress.start("writing the report", 1);
+  report::Material material = report_material(survey);
+  if (!compare.empty()) material.compared_with = compare, material.other = kept_adjustment(survey, compare);
+  const report::Page page = report::adjustment_page(material);
+  std::vector<fs::path> written = {file};
+  for (const auto* figures : {&page.points, &page.maps, &page.residuals, &page.cameras})
+    for (const report::Figure& figure : *figures) {
+      written.push_back(survey.results() / "figures" / (figure.name + ".png"));
+      write_file(written.back(), figure.drawing.png);
+    }
+  write_file(file, report::page_html(page));
+  const fs::path pdf = survey.results() / "report.pdf";
+  const bool printed = report::print_pdf(file, pdf, progress);
+  if (printed) {
+    written.push_back(pdf);
+  } else {
+    fs::remove(pdf);  // one of an earlier adjustment must not pass for this one's
+    progress.say(
+        "report.pdf is not made, because WeasyPrint is missing or failed; install the package weasyprint, or "
+        "print report.html from a browser");
+  }
+  progress.advance();
+  Outcome<Reported> out;
+  out.result.file = fs::relative(file, survey.folder).string();
+  if (printed) out.result.pdf = fs::relative(pdf, survey.folder).string();
+  survey.store.finish("report", print, out.result, written);
+  return out;
+}
+
+}  // namespace mesograph::stages
