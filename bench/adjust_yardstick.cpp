@@ -16,6 +16,7 @@
 #include <cstring>
 #include <fstream>
 #include <mesograph/adjust/adjust.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/camera/rotation.hpp>
 #include <string>

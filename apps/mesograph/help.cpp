@@ -23,9 +23,9 @@ std::vector<Told> told(const cxxopts::Options& options) {
 
 /// Options that are a command's own.
 std::vector<Told> own_options(const Command& command) {
-  std::vector<Told> out;
+  if (!command.add_options) return {};
   cxxopts::Options options("");
-  if (command.add_options) command.add_options(options);
+  command.add_options(options);
   return told(options);
 }
 

@@ -4,6 +4,7 @@
 #include <map>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/intersect.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/camera/rotation.hpp>

@@ -1,6 +1,8 @@
 #include <catch2/catch.hpp>
 #include <mesograph/base/json.hpp>
 #include <mesograph/base/pack.hpp>
+#include <mesograph/dense/depth_map.hpp>
+#include <mesograph/keypoint/keypoint.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/admit.hpp>
 #include <mesograph/stages/advise.hpp>

@@ -3,6 +3,7 @@
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/advise.hpp>
 #include <mesograph/adjust/difference.hpp>
+#include <mesograph/adjust/normal_equations.hpp>
 #include <mesograph/adjust/weakness.hpp>
 
 #include "made_up_block.hpp"

@@ -62,8 +62,12 @@ TEST_CASE("A target within a point's ellipses is found where its rays meet, and 
   const auto found = choice(there);
   CHECK(found.outcome == NarrowOutcome::found);
   CHECK(found.sights.size() == there.size());
-  // A few metres aside is another thing.
-  CHECK(choice(targets_at(scene.block, scene.truth[0] + Eigen::Vector3d(6, 0, 0), 0.6)).outcome ==
+  // What lies beyond the ellipse of every photo is another thing.
+  double far = 0;
+  for (const adjust::Prediction& p : outlook.predictions[0])
+    far = std::max(far, 2 * sight::search_sigmas * (p.axes()[0] + 2) * p.range /
+                            scene.block.cameras[scene.block.stations[p.station].camera].interior[camera::c]);
+  CHECK(choice(targets_at(scene.block, scene.truth[0] + Eigen::Vector3d(far, 0, 0), 0.6)).outcome ==
         NarrowOutcome::nothing);
   // Two that as many photos agree on cannot be told apart; one that only three photos have does not hide the other.
   const Eigen::Vector3d beside = scene.truth[0] + Eigen::Vector3d(0.12, 0, 0);
@@ -118,7 +122,7 @@ TEST_CASE("The usual target is what four fifths of the spots are, from three spo
   spot(sight::TargetKind::ring, 0.5), spot(sight::TargetKind::ring, 0.5), spot(sight::TargetKind::checker, 3);
   const sight::Usual usual = sight::usual_of(seen, spots, {0, 1, 2, 3, 4});
   CHECK(usual.kind == sight::TargetKind::ring);
-  CHECK_THAT(usual.size_m, Catch::WithinAbs(0.515, 1e-9));    // the median of 0.50, 0.51, 0.52, 0.53
+  CHECK_THAT(usual.size_m, Catch::WithinAbs(0.515, 0.006));   // of 0.50, 0.51, 0.52, 0.53: either middle one
   CHECK_FALSE(sight::usual_of(seen, spots, {0, 1, 4}).kind);  // two of three
 }
 
