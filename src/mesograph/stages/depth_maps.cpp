@@ -165,7 +165,8 @@ void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Prog
       held.push_back(views.get(partner));
       partners.push_back(held.back().get());
     }
-    write_packed(job.item(todo[i]), depth_maps_version, dense::match_depth(*held.front(), partners, job.plan.hints[todo[i]]));
+    write_packed(job.item(todo[i]), depth_maps_version,
+                 dense::match_depth(*held.front(), partners, job.plan.hints[todo[i]]));
     progress.advance();
   });
 }

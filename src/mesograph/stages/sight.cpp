@@ -221,8 +221,8 @@ std::vector<fs::path> write_sheets(const Survey& survey, const PhotoTable& photo
 
 std::string sight_fingerprint(const Survey& survey) {
   const auto oriented = survey.store.stage("orient");
-  return fingerprint({sight_version, oriented ? oriented->fingerprint : "", hash_or_empty(survey.inputs() / "control.csv"),
-                      hash_or_empty(survey.inputs() / "sightings.csv"),
+  return fingerprint({sight_version, oriented ? oriented->fingerprint : "",
+                      hash_or_empty(survey.inputs() / "control.csv"), hash_or_empty(survey.inputs() / "sightings.csv"),
                       hash_or_empty(survey.inputs() / "scalebars.csv"), packed(survey.settings.adjust.free),
                       packed(survey.settings.control), survey.crs.wkt});
 }

@@ -31,7 +31,9 @@ camera::Camera start_camera(const CameraStart& start) {
   return camera;
 }
 
-void save_photos(const Survey& survey, const PhotoTable& photos) { write_packed(file_of(survey), photo_table_layout, photos); }
+void save_photos(const Survey& survey, const PhotoTable& photos) {
+  write_packed(file_of(survey), photo_table_layout, photos);
+}
 
 std::string fingerprint_of(const PhotoTable& photos) {
   std::string bytes;  // of the photos, wherever they lie and whenever they came there
@@ -41,7 +43,9 @@ std::string fingerprint_of(const PhotoTable& photos) {
   return fingerprint({photo_table_layout, bytes});
 }
 
-bool has_photos(const Survey& survey) { return survey.store.stage("admit") && has_layout(file_of(survey), photo_table_layout); }
+bool has_photos(const Survey& survey) {
+  return survey.store.stage("admit") && has_layout(file_of(survey), photo_table_layout);
+}
 
 PhotoTable load_photos(const Survey& survey) {
   if (!survey.store.stage("admit")) throw Error("{}: no photos yet; run mesograph admit first", survey.folder.string());
