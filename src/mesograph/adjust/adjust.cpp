@@ -56,6 +56,8 @@ bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, st
     const bool control = group.of == GroupOf::control_plan || group.of == GroupOf::control_height;
     const bool surveyed = control || group.of == GroupOf::positions;
     if (!image && !(weights == Weights::estimate_all && surveyed)) continue;
+    // A factor from fewer than 20 is uncertain by more than a sixth; below a hundredth it changes nothing that is
+    // shown.
     if (!(group.redundancy >= 20) || !(group.sigma0 > 0) || std::abs(group.sigma0 - 1) < 0.01) continue;
     changed = true;
     scales.emplace(group.of, 1.0).first->second *= group.sigma0;

@@ -10,7 +10,7 @@ namespace mesograph::adjust {
 
 namespace {
 
-constexpr std::size_t most_rays = 8;
+constexpr std::size_t most_rays = 8;  // more photos hardly improve a height and cost their square
 
 /// The ground point that a place would be: rays into photos that show it, from the nearest to the farthest at even
 /// steps, as tie points have them, where the photos' covariances with each other are known.

@@ -59,6 +59,7 @@ Eigen::MatrixXd orthonormal(const Eigen::MatrixXd& columns) {
 
 /// Orthonormal basis of what a matrix of unit diagonal (lower triangle) maps to nought, by subspace iteration.
 Eigen::MatrixXd null_space(const Eigen::SparseMatrix<double>& S) {
+  // seven movements and some unknowns more: who has more open than that sees the first of it
   const Eigen::Index n = S.rows(), m = std::min<Eigen::Index>(n, 12);
   Eigen::SparseMatrix<double> raised = S;
   for (Eigen::Index i = 0; i < n; ++i) raised.coeffRef(i, i) += 1e-11;
@@ -69,6 +70,7 @@ Eigen::MatrixXd null_space(const Eigen::SparseMatrix<double>& S) {
   for (int iteration = 0; iteration < 6; ++iteration) Q = orthonormal(factor.solve(orthonormal(Q)));
   const Eigen::MatrixXd SQ = S.selfadjointView<Eigen::Lower>() * Q;
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> ritz(Q.transpose() * SQ);
+  // rounding of a matrix of unit diagonal; what is open lies within a factor of ten of the smallest
   const double limit = std::max(1e-13, 10 * ritz.eigenvalues()[0]);
   const auto open = (ritz.eigenvalues().array() <= limit).count();
   return Q * ritz.eigenvectors().leftCols(open);
@@ -122,13 +124,13 @@ std::vector<Open> left_open(const Block& block, const Layout& layout, const Eige
   std::vector<Open> out;
   Eigen::MatrixXd inner = open;
   for (Eigen::Index k = 0; k < common.singularValues().size(); ++k) {
-    if (common.singularValues()[k] < 0.99) continue;
+    if (common.singularValues()[k] < 0.99) continue;  // 8 degrees: rounding leaves less, another movement more
     const Eigen::VectorXd movement = whole * common.matrixV().col(k), of_open = open * common.matrixU().col(k);
     out.push_back(open_movement(movements.colPivHouseholderQr().solve(movement)));
     inner -= of_open * (of_open.transpose() * inner);
   }
   const Eigen::VectorXd squares = inner.rowwise().squaredNorm();
-  if (squares.sum() > 0.5)
+  if (squares.sum() > 0.5)  // one direction counts 1: half of one is left over
     for (const Open& o : open_unknowns(block, layout, squares)) out.push_back(o);
   return out;
 }

@@ -22,6 +22,9 @@ struct Open {
 /// Finds it in the null space of a reduced system (lower triangle, laid out as `layout`): seven movements of the whole
 /// are tried against it, and what is left is laid at the door of the unknowns that move most.
 /// Source: Granshaw (1980), Bundle adjustment methods in engineering photogrammetry (defects of the datum).
+/// Accuracy: open is what an eigenvalue below 1e-13 of the matrix, scaled to unit diagonal, or ten times the smallest
+/// says, so that rounding does not hide it. Cost: a factorisation and six solutions of twelve columns; asked for only
+/// where the block is not determined.
 std::vector<Open> left_open(const Block& block, const Layout& layout, const Eigen::SparseMatrix<double>& S);
 
 /// The normal equations are singular.
@@ -32,6 +35,7 @@ struct NotDetermined : Error {
 
 /// Covariance of a reduced system. Throws NotDetermined where it is singular, or leaves a station a radian, a kilometre
 /// or thirty times the block's reach.
+/// Cost: that of Covariance.
 Covariance determined(const Block& block, const Layout& layout, const Eigen::SparseMatrix<double>& S);
 
 }  // namespace mesograph::adjust

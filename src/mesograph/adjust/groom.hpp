@@ -19,6 +19,7 @@ std::vector<TiedBy> tied_by(const Block& block);  ///< one a station
 /// fewer than `least_ties` rays or `least_cells` cells keeps the best of those that it lost, as long as they are no
 /// farther out than `keep_sigmas`: what a photo hangs by is not cut for a model that fits it badly.
 /// Cost: a residual a ray, in parallel; medians of the whole.
+/// Accuracy: all residuals are judged by one spread, whatever the redundancy of their points.
 bool groom(Block& block, const AdjustOptions& options);
 
 }  // namespace mesograph::adjust

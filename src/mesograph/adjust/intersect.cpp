@@ -26,7 +26,7 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
 }  // namespace
 
 Intersection intersect(const Block& block, const GroundPoint& point, double min_ray_angle) {
-  constexpr int most_iterations = 10;
+  constexpr int most_iterations = 10;  // well-shaped points need 3
   Intersection out;
   for (const Ray& ray : point.rays) out.rays += takes_part(block, ray);
   const auto fail = [&](IntersectionStatus why) {
@@ -53,6 +53,7 @@ Intersection intersect(const Block& block, const GroundPoint& point, double min_
     const Eigen::Vector3d step = N.fullPivLu().solve(n);
     if (!step.allFinite()) return fail(IntersectionStatus::weak_geometry);
     out.X += step;
+    // far below any sigma, above what single-precision designs can tell
     if (step.norm() < 1e-7 * (1 + out.X.norm())) out.status = IntersectionStatus::converged;
   }
   for (const Ray& ray : point.rays)

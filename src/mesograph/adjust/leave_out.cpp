@@ -49,7 +49,7 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
                   const Eigen::MatrixXd& Q) {
   LeftOut out;
   const auto m2 = design.A.rows();
-  if (m2 < 4 || design.end >= 0 || design.columns.empty()) return out;
+  if (m2 < 4 || design.end >= 0 || design.columns.empty()) return out;  // two rays meet, one does not
   const Eigen::MatrixXd F = root_of_share(design, weight_of(point)), QF = Q * F;
   const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> left(Eigen::MatrixXd::Identity(m2, m2) - F.transpose() * QF);
   if (!(left.eigenvalues().minCoeff() > least_left)) return out;

@@ -33,6 +33,7 @@ struct NormalPattern {
 };
 /// Points with two accepted rays or more, one of which moves. Photos that see a check have an entry too, for its
 /// error's covariance is asked for. Cost: the rays of a point squared, and a bit for each pair of stations.
+/// Exact; the order follows from the block alone.
 NormalPattern make_pattern(const Block& block, const Scope& scope, const Layout& layout);
 
 }  // namespace mesograph::adjust

@@ -51,6 +51,7 @@ double Predictor::range_to_ground(int station, const Eigen::Vector2d& x) const {
   std::vector<std::pair<double, double>> nearest;
   for (const Seen& seen : seen_[station]) nearest.emplace_back((seen.x - x).squaredNorm(), seen.range);
   if (nearest.empty()) return nan;
+  // enough for a median that one tie point on a roof does not move
   const std::size_t n = std::min<std::size_t>(5, nearest.size());
   std::partial_sort(nearest.begin(), nearest.begin() + static_cast<std::ptrdiff_t>(n), nearest.end());
   std::vector<double> ranges;
@@ -65,7 +66,7 @@ std::vector<Prediction> Predictor::photos_of(const Eigen::Vector3d& X, const Eig
     if (!s.oriented) continue;
     const camera::Camera& camera = block_.cameras[s.camera];
     const auto image = imaged(block_, s, X);
-    if (!image || !camera::inside(camera, image->x, 3.0)) continue;
+    if (!image || !camera::inside(camera, image->x, 3.0)) continue;  // nearer to the rim nobody can measure a target
     Prediction p;
     p.station = static_cast<int>(i);
     p.x = image->x;

@@ -17,6 +17,7 @@ bool rolls(const Block& block, const Station& station);
 /// Where X shows in a photo, pixels; nothing where it does not. The row that shows it tells the time at which it was
 /// seen, and is found by iteration. (The observed row will not do: its noise would tell the time, and motion that
 /// shrinks residuals would be preferred.)
+/// Accuracy: 1e-6 pixels at a drone's speed. Cost: eight projections with a rolling shutter, one without.
 std::optional<Eigen::Vector2d> image_of(const Block& block, const Station& station, const Eigen::Vector3d& X);
 
 /// Residual adjusted - observed of a ray in pixels; nothing where the point cannot be seen.

@@ -79,7 +79,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
       equations.apply(*d, block);
       cost = equations.build(block);
     }
-    if (!(cost <= out.cost * (1 + 1e-12))) {
+    if (!(cost <= out.cost * (1 + 1e-12))) {  // equal but for rounding is no rise
       before.restore(block);
       // A nearly undamped step that changes nothing but roundings: this is the minimum.
       if (lambda <= 1.0 && cost - out.cost <= options.cost_tolerance * out.cost + 1e-9) {
@@ -105,6 +105,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     // rays' weights, and even a billionth of those would hold what only a weak prior determines, such as the place of a
     // whole block by its positions.
     damped *= std::clamp(1 - std::pow(2 * gain - 1, 3), 0.2, 2.0);
+    // The linear model foretold the fall to a tenth: from here on undamped steps converge fast.
     lambda = resting || std::abs(gain - 1) < 0.1 ? 0.0 : damped;
   }
   return out;

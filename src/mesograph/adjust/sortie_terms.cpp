@@ -12,6 +12,7 @@ namespace {
 Eigen::Matrix3d inverse_left_jacobian(const Eigen::Vector3d& r) {
   const double angle = r.norm();
   const double second =
+      // the series; its next term is 1e-11 there
       angle < 1e-4 ? 1.0 / 12 : (1 - angle * (1 + std::cos(angle)) / (2 * std::sin(angle))) / (angle * angle);
   const Eigen::Matrix3d S = camera::skew(r);
   return Eigen::Matrix3d::Identity() - 0.5 * S + second * S * S;

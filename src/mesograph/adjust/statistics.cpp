@@ -300,7 +300,7 @@ Tested tested(double residual, double sigma, double adjusted_variance) {
   Tested out;
   out.residual = residual;
   out.redundancy = 1 - adjusted_variance / (sigma * sigma);
-  if (!(out.redundancy > 1e-6)) return out;
+  if (!(out.redundancy > 1e-6)) return out;  // nothing controls it: w would be a quotient of roundings
   out.w = residual / (sigma * std::sqrt(out.redundancy));
   out.gross = -residual / out.redundancy;
   out.detectable = delta0 * sigma / std::sqrt(out.redundancy);

@@ -13,7 +13,7 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
     if (result.layout.station[i] < 0) continue;
     stations.push_back(i);
     middle += block.stations[i].C.head<2>();
-    oblique += block.stations[i].R(2, 2) < std::cos(12 * rad_per_deg);
+    oblique += block.stations[i].R(2, 2) < std::cos(12 * rad_per_deg);  // beyond what a gimbal sways
   }
   Bowl out;
   const auto n = static_cast<Eigen::Index>(stations.size());
@@ -60,7 +60,7 @@ std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, con
     e[i] = errors[i] / sigmas[i];
   }
   const Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(A);
-  if (qr.rank() < 4) return std::nullopt;
+  if (qr.rank() < 4) return std::nullopt;  // on one line a bowl and a tilt cannot be told apart
   const Eigen::Vector4d f = qr.solve(e);
   const Eigen::Matrix4d Q = (A.transpose() * A).inverse();
   const Eigen::Vector2d tilt = f.segment<2>(1);
@@ -75,7 +75,7 @@ std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& r
       if (parameter != camera::c && parameter != camera::x0 && parameter != camera::y0) continue;
       const int column = result.layout.camera[i] + static_cast<int>(k);
       const double sigma = std::sqrt(result.inverse(column, column));
-      if (sigma > 0.5 * block.priors[i].sigma[parameter])
+      if (sigma > 0.5 * block.priors[i].sigma[parameter])  // the observations halved not even what was known before
         out.push_back({static_cast<int>(i), parameter, block.cameras[i].interior[parameter], sigma});
     }
   return out;

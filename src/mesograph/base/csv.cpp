@@ -200,7 +200,7 @@ std::string csv_pixels(double pixels) { return fixed(pixels, 4); }
 
 std::string csv_sigma(double sigma, int decimals) {
   if (!(sigma > 0) || !std::isfinite(sigma)) return fixed(sigma, decimals);
-  constexpr int digits = 3;
+  constexpr int digits = 3;  // of a sigma: a tenth of a percent is more than anybody knows of one
   const int enough = digits - 1 - static_cast<int>(std::floor(std::log10(sigma)));
   std::string text = fixed(sigma, std::max(decimals, enough));
   // As many decimals as always where more would be noughts.

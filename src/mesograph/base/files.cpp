@@ -115,7 +115,7 @@ std::string hash_file(const fs::path& path) {
   if (!in) throw Error("{}: cannot be read ({}); check the path", path.string(), std::strerror(errno));
   const std::unique_ptr<XXH3_state_t, decltype(&XXH3_freeState)> state(XXH3_createState(), &XXH3_freeState);
   XXH3_128bits_reset(state.get());
-  std::vector<char> piece(1 << 20);
+  std::vector<char> piece(1 << 20);  // a megabyte: reading, not calling, takes the time
   while (in.read(piece.data(), static_cast<std::streamsize>(piece.size())) || in.gcount() > 0)
     XXH3_128bits_update(state.get(), piece.data(), static_cast<std::size_t>(in.gcount()));
   return hex(XXH3_128bits_digest(state.get()));
@@ -180,7 +180,7 @@ std::size_t edit_distance(std::string_view a, std::string_view b) {
 
 std::string nearest_word(std::string_view word, std::span<const std::string> known) {
   std::string best;
-  std::size_t least = std::max<std::size_t>(3, word.size() / 2);
+  std::size_t least = std::max<std::size_t>(3, word.size() / 2);  // three slips of the finger, or half of a long word
   for (const std::string& candidate : known) {
     const std::size_t distance = edit_distance(word, candidate);
     if (distance < least) {

@@ -33,6 +33,7 @@ bool growing(const Camera& camera, double r2) {
   const Interior& p = camera.interior;
   const double lowest =
       1 + r2 * (std::min(0.0, 3 * p[k1]) + r2 * (std::min(0.0, 5 * p[k2]) + r2 * std::min(0.0, 7 * p[k3])));
+  // r of 2 is 63 degrees off the axis: no frame camera sees that far
   return (lowest >= least_growth && r2 <= 4.0) || r2 <= camera.largest_r2();
 }
 
@@ -43,7 +44,7 @@ double Camera::largest_r2() const {
   // r = 2 (63 degrees off axis, more than this model is good for).
   for (double r2 = 0.01; r2 <= 4.0; r2 += 0.01) {
     const double growth = 1 + r2 * (3 * interior[k1] + r2 * (5 * interior[k2] + r2 * 7 * interior[k3]));
-    if (growth < least_growth) return r2 - 0.01;
+    if (growth < least_growth) return r2 - 0.01;  // one step back: there it still grew
   }
   return 4.0;
 }
@@ -106,6 +107,7 @@ std::optional<Eigen::Vector3d> ray(const Camera& camera, const Eigen::Vector2d& 
     uw += step;
     if (!uw.allFinite()) return std::nullopt;
     if (!growing(camera, uw.squaredNorm())) {
+      // Newton runs away: no ray within the invertible radius leads here
       if (uw.squaredNorm() > 4 * camera.largest_r2()) return std::nullopt;
       continue;
     }

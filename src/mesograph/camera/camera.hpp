@@ -52,6 +52,7 @@ struct Projection {
 /// Image point of the ray v (camera frame, any length). Nothing where v points backwards or beyond the invertible
 /// radius; points outside the photo's frame are given all the same. Where the camera was when the row was read is the
 /// caller's to know.
+/// Exact to rounding. Cost: some thirty multiplications; allocates nothing.
 std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& v);
 /// The same with analytic derivatives.
 std::optional<Projection> project_with_derivatives(const Camera& camera, const Eigen::Vector3d& v);

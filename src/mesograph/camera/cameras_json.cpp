@@ -33,7 +33,7 @@ Camera camera_from(const std::string& name, const nlohmann::json& entry, const s
     throw Error("{}: camera {} has unit '{}'; write px or mm", file, name, unit);
   }
   camera.readout_seconds = entry.value("readout_seconds", 0.0);
-  if (!(std::abs(camera.readout_seconds) < 1.0))
+  if (!(std::abs(camera.readout_seconds) < 1.0))  // sensors take some hundredths; a second is a mistake of units
     throw Error("{}: camera {} has a readout_seconds of {}; a shutter rolls for less than a second", file, name,
                 camera.readout_seconds);
   const bool known = camera.interior[c] > 0 && camera.interior.allFinite();

@@ -13,6 +13,7 @@ Eigen::Matrix3d rotation_from(const OmegaPhiKappa& a) {
 
 OmegaPhiKappa angles_from(const Eigen::Matrix3d& R) {
   const double phi = std::asin(std::clamp(R(0, 2), -1.0, 1.0));
+  // cos phi is below 1.5e-7: both angles would come from roundings
   if (std::abs(R(0, 2)) > 1 - 1e-14) return {std::atan2(R(2, 1), R(1, 1)), phi, 0.0};
   return {std::atan2(-R(1, 2), R(2, 2)), phi, std::atan2(-R(0, 1), R(0, 0))};
 }
@@ -34,7 +35,7 @@ Eigen::Matrix3d rotation_from_yaw_pitch_roll(double yaw, double pitch, double ro
 
 Eigen::Matrix3d rotation_by(const Eigen::Vector3d& r) {
   const double angle = r.norm();
-  if (angle < 1e-12) return Eigen::Matrix3d::Identity() + skew(r);
+  if (angle < 1e-12) return Eigen::Matrix3d::Identity() + skew(r);  // the quadratic term is below a rounding
   return Eigen::AngleAxisd(angle, r / angle).toRotationMatrix();
 }
 

@@ -10,6 +10,7 @@ namespace mesograph::cloud {
 static_assert(std::endian::native == std::endian::little, "a big-endian host needs swapping here");
 
 /// Little-endian bytes put one after another, at the offsets that the clauses of the standard give.
+/// Source: ASPRS, LAS Specification 1.4 R15 (2019), section 2: all fields are little-endian.
 class Bytes {
  public:
   template <typename T>

@@ -11,6 +11,7 @@ namespace {
 
 /// What the middle of an axis spans, widened on both sides.
 std::pair<double, double> bounds(std::vector<double> values) {
+  // see Extent::most: strays are one in a thousand, of clouds that have enough to say so
   constexpr std::size_t few = 20, in_a_thousand = 1;
   if (values.size() < few) return {-INFINITY, INFINITY};
   const std::size_t tail = std::max<std::size_t>(1, in_a_thousand * values.size() / 1000);

@@ -86,6 +86,7 @@ void drop_small_groups(const std::vector<TilePoint>& points, double gap, int lea
 
 /// Mean distance of each point to its six nearest; infinite where there are not so many within reach.
 std::vector<double> mean_distances(const std::vector<TilePoint>& points, double reach) {
+  // as on a square grid with its two next best; one lone neighbour does not hide a stray
   constexpr std::size_t nearest = 6;
   const Cubes cubes(points, reach);
   std::vector<double> out(points.size(), INFINITY), squares;
@@ -114,6 +115,7 @@ std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const Clea
   if (points.empty()) return keep;
   const double spacing = plan_spacing(points);
   drop_small_groups(points, options.group_gap * spacing, options.least_group, keep);
+  // farther than three spacings six neighbours are none
   const std::vector<double> distance = mean_distances(points, 3 * spacing);
   std::vector<double> known;
   for (const double d : distance)

@@ -172,6 +172,7 @@ std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const Gro
                                  const Progress& progress) {
   std::vector<std::uint8_t> out(points.size(), class_other);
   if (points.empty()) return out;
+  // nine points a cell, so that its lowest is ground where most is; a quarter of a metre tells bumps from shrubs
   const double cell = std::max(0.25, 3 * plan_spacing(points));
   const int most = std::max(1, static_cast<int>(std::ceil(0.5 * options.largest / cell)));
   Grid surface = lowest(points, cell, most);

@@ -104,13 +104,15 @@ double tile_side(LasReader& file, const Extent& extent, const Eigen::Vector3d& m
     progress.advance(points.size());
   }
   const double n = static_cast<double>(file.header().points), filled = cell * cell * static_cast<double>(cells.size());
+  // half a million points a square: some dozen megabytes a thread
   double side = std::sqrt(filled * 5e5 / std::max(1.0, n));
   // A small cloud in one piece, unless most of its box is empty: grids over it would be, too.
   const Eigen::Vector2d size = (extent.high - extent.low).cwiseProduct(metres).head<2>();
+  // a road across its box fills about a sixteenth of it: emptier than that, memory goes to what holds nothing
   constexpr double emptiest = 16;
   if (n <= static_cast<double>(options.most_points) && size.prod() <= emptiest * filled)
     side = std::max(side, 2 * size.maxCoeff() + 1);
-  side = std::max(side, 4 * options.rim);
+  side = std::max(side, 4 * options.rim);  // else more of a square is rim than its own
   return options.align > 0 ? options.align * std::max(1.0, std::ceil(side / options.align)) : side;
 }
 

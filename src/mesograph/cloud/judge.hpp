@@ -41,6 +41,7 @@ std::uint64_t write_judged(LasReader& file, const std::vector<std::uint8_t>& wor
                            const std::filesystem::path& out);
 
 /// Distance that a square of the plan leaves to each point, by the area that points fill: the root of area over count.
+/// Cost: linear.
 double plan_spacing(const std::vector<TilePoint>& points);
 
 }  // namespace mesograph::cloud

@@ -126,7 +126,7 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const
   for (int a = 0; a < 3; ++a) {
     h.offset[a] = std::floor(0.5 * (low[a] + high[a]));
     h.scale[a] = scale;
-    while ((high[a] - low[a]) / h.scale[a] > 2e9) h.scale[a] *= 10;
+    while ((high[a] - low[a]) / h.scale[a] > 2e9) h.scale[a] *= 10;  // coordinates are stored as 32 bits with sign
   }
   Bytes descriptors, records;
   put_extra_bytes(descriptors, 1, "rays", "photos that agree on the point");

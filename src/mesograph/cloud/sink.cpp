@@ -74,7 +74,7 @@ class TileSink : public Sink {
 
   /// The tiles written last stay open, the others rest: neighbours come one after another.
   void keep_open(LasWriter* writer) {
-    constexpr std::size_t most = 64;
+    constexpr std::size_t most = 64;  // files at a time; the system grants 1,024 to a process by default
     std::erase(open_, writer);
     open_.push_back(writer);
     if (open_.size() <= most) return;

@@ -27,7 +27,7 @@ Units units_of(const LasHeader& header) {
   if (!(plan > 0) || !(height > 0)) return out;
   out.metres = {plan, plan, height};
   constexpr double foot = 0.3048, us_foot = 1200.0 / 3937.0;
-  const auto is = [&](double unit) { return std::abs(plan / unit - 1) < 1e-9; };
+  const auto is = [&](double unit) { return std::abs(plan / unit - 1) < 1e-9; };  // the two feet differ by 2e-6
   out.plan = is(1) ? "m" : is(foot) ? "ft" : is(us_foot) ? "us-ft" : name ? name : "units";
   return out;
 }

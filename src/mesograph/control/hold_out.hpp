@@ -26,6 +26,7 @@ struct HoldOutOptions {
 /// Each choice takes, of the points whose leaving keeps hull and datum (three plans and three heights, not on one line
 /// where the whole is not), the one farthest from the checks that were chosen; choices that leave too few for those
 /// after them are taken back. Cost: O(n^2 log n) a try, of which there are `wanted` as a rule and 20,000 at most.
+/// Source: the rule of the farthest first, Gonzalez (1985), Clustering to minimize the maximum intercluster distance.
 std::vector<std::size_t> choose_checks(const std::vector<Candidate>& points, int wanted,
                                        const HoldOutOptions& options = {});
 

@@ -15,6 +15,7 @@ namespace {
 double reach_of(const std::vector<Eigen::Vector3d>& photos) {
   Eigen::Vector2d low = photos[0].head<2>(), high = low;
   for (const Eigen::Vector3d& p : photos) low = low.cwiseMin(p.head<2>()), high = high.cwiseMax(p.head<2>());
+  // A geotag is off by metres and a point beside the flight by a field: only what no flight could show is doubted.
   return std::max(300.0, 0.5 * (high - low).norm());
 }
 
@@ -96,6 +97,7 @@ void spread(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d
   A.rowwise() -= mean;
   const Eigen::Vector2d s = Eigen::JacobiSVD<Eigen::MatrixXd>(A).singularValues();
   const double width = 2 * s[1] / std::sqrt(static_cast<double>(control.size()));
+  // sixteen times as long as wide: a turn about the line moves the rim by as much as heights are wrong, times sixteen
   if (s[1] < 0.06 * s[0])
     out.push_back(
         {fmt::format("the {} control points lie on one line, to {:.1f} m; the tilt across it is not held: add a "
@@ -110,7 +112,7 @@ void spread(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d
   const Eigen::Vector2d of_control = extent(control.begin(), control.end(), [](const Eigen::Vector2d& p) { return p; });
   const Eigen::Vector2d of_photos =
       extent(photos.begin(), photos.end(), [](const Eigen::Vector3d& p) { return Eigen::Vector2d(p.head<2>()); });
-  if (of_control.maxCoeff() < 0.35 * of_photos.maxCoeff())
+  if (of_control.maxCoeff() < 0.35 * of_photos.maxCoeff())  // a third of the site held, two thirds free to bend
     out.push_back(
         {fmt::format("all control points lie within {:.0f} m, the photos over {:.0f} m: the block is not held "
                      "away from them; add points at its edges",

@@ -14,7 +14,7 @@ Eigen::VectorXd spread(const Eigen::MatrixXd& points) {
 }
 
 SiteGrid fit_plan(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
-  if (site.cols() < 2 || !(spread(site.topRows(2))[0] > 0.01))
+  if (site.cols() < 2 || !(spread(site.topRows(2))[0] > 0.01))  // a centimetre apart: the same point twice
     throw Error("a fit of 4 parameters needs two common points apart from each other; {} are known in both",
                 site.cols());
   const Eigen::MatrixXd plan =

@@ -14,6 +14,7 @@ using Bytes = photo::Raster<std::uint8_t>;
 /// Source: Zabih, Woodfill (1994), Non-parametric local transforms for computing visual correspondence, ECCV; opposite
 /// pixels after Spangenberg, Langner, Rojas (2013), Weighted semi-global matching and center-symmetric census
 /// transform for robust driver assistance, CAIP.
+/// Exact: counts. Cost: 108 comparisons a pixel, as sums of bytes side by side.
 class Census {
  public:
   static constexpr int reach = 3;               ///< half width of all that a cost looks at, pixels

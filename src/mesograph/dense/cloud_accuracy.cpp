@@ -18,7 +18,7 @@ BlockVariance::BlockVariance(const adjust::Block& block, const std::optional<adj
     const Eigen::Vector2d at = X.head<2>();
     low = low.cwiseMin(at), high = high.cwiseMax(at);
   }
-  cell_ = std::max(1e-6, (high - low).maxCoeff() / 24);
+  cell_ = std::max(1e-6, (high - low).maxCoeff() / 24);  // the block's part is smooth: 24 cells across show all of it
   std::map<std::pair<int, int>, std::pair<double, int>> sums;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const double variance = ground[i].of_block(2, 2);

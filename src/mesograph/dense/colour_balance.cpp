@@ -18,7 +18,7 @@ class Fit {
     for (const int camera : camera_of_photo)
       out_.falloff.resize(std::max(out_.falloff.size(), static_cast<std::size_t>(camera) + 1));
     for (const ColourSample& s : samples) {
-      constexpr double dark = 8, bright = 247;
+      constexpr double dark = 8, bright = 247;  // beyond, noise and clipping bend the logarithm
       const auto [low, high] = std::minmax_element(s.level.begin(), s.level.end());
       if (*low < dark || *high > bright) continue;
       used_.push_back({&s, {std::log(s.level[0]), std::log(s.level[1]), std::log(s.level[2])}, {}, true});

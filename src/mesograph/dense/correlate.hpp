@@ -6,6 +6,8 @@
 namespace mesograph::dense {
 
 /// Normalised cross-correlation of one image with many others in a square window around every pixel.
+/// Accuracy: single precision, sums over windows 1e-4 of a correlation. Cost: a few operations a pixel, whatever the
+/// window: sums slide. One thread. Source: Lewis (1995), Fast normalized cross-correlation, for the sums.
 class Correlator {
  public:
   static constexpr float empty = -2.0f;

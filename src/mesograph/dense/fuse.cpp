@@ -75,6 +75,7 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
                     const FuseOptions& options) {
   Agreement out;
   const double own = footprint(reference.pinhole, at.X);
+  // a pixel of parallax is six on the ground where rays meet at about ten degrees
   const double weak = std::clamp(at.parallax_pixel / (6 * at.pixel), 1.0, 2.0);
   const double alone = others.size() == 1 ? options.alone_tolerance_px * at.parallax_pixel : 0;
   bool pair_agrees = false;  // by the stricter rule for two alone

@@ -55,6 +55,7 @@ std::vector<int> choose(std::vector<Candidate> candidates, std::size_t points, i
       double gain = 0;
       for (const int p : *c.points) gain += 1.0 / (1 + covered[static_cast<std::size_t>(p)]);
       gain *= c.fitness;
+      // within 37 degrees of one that is there: the same side
       if (std::any_of(directions.begin(), directions.end(), [&](const auto& d) { return d.dot(c.direction) > 0.8; }))
         gain *= 0.4;
       if (gain > best_gain) best = i, best_gain = gain;

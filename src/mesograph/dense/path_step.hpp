@@ -18,6 +18,7 @@ constexpr std::int16_t beyond = 8000;  ///< sums of eight paths stay below 8 (25
 /// Steps to a pixel along four paths: to each label from the same one, from its neighbours for `small_step` more, or
 /// from anywhere for the jump. Sums are added to `total`, the least of each path goes to `least`. `slots`: of cost,
 /// total and the sums between their ends, a multiple of 16.
+/// Exact: integers. Cost: a few instructions for each 16 labels of the widest vectors there are.
 void step_paths(const std::uint8_t* cost, const std::array<Path, 4>& paths, int small_step, int slots,
                 std::int16_t* total, std::int16_t* least);
 

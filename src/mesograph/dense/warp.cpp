@@ -71,6 +71,7 @@ double parallax(const Pinhole& reference, const Views& partners, double w) {
   double most = 0;
   const Eigen::Vector3d d = reference.direction(0.5 * reference.width, 0.5 * reference.height);
   for (const View* partner : partners) {
+    // a difference: a thousandth moves pixels, not tenths of the photo
     const Eigen::Vector2d near = partner->pinhole.project(reference.C + d / (1.001 * w)),
                           far = partner->pinhole.project(reference.C + d / (0.999 * w));
     if (near.allFinite() && far.allFinite()) most = std::max(most, (near - far).norm() / (0.002 * w));

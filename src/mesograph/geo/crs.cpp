@@ -47,6 +47,7 @@ std::string tidy_name(const std::string& crs) {
 
 int utm_code(double lon_deg, double lat_deg) {
   const int zone = static_cast<int>(std::floor((lon_deg + 180.0) / 6.0)) % 60 + 1;
+  // where EPSG has zones of ETRS89: 28 to 38
   const bool europe = lat_deg > 34 && lat_deg < 72 && zone >= 28 && zone <= 38;
   return (europe ? 25800 : lat_deg >= 0 ? 32600 : 32700) + zone;
 }
@@ -70,7 +71,7 @@ std::string definition_text(const std::string& crs) {
 std::string fitting_grid(PJ_CONTEXT* context, const PJ* crs) {
   double west = 0, south = 0, east = 0, north = 0;
   const bool known = proj_get_area_of_use(context, crs, &west, &south, &east, &north, nullptr) != 0 && west > -1000;
-  if (known && east > west && east - west <= 12)
+  if (known && east > west && east - west <= 12)  // the area of two zones has one in its middle
     return fmt::format("EPSG:{}, the UTM zone of its area", utm_code(0.5 * (west + east), 0.5 * (south + north)));
   return "the UTM zone of the site (EPSG:258nn in Europe, EPSG:326nn north and EPSG:327nn south of the equator)";
 }

@@ -16,6 +16,7 @@ namespace mesograph::geo {
 /// longitude and latitude: good for neighbourhoods and start values only. Points are columns or vectors (east, north,
 /// height) in the CRS's unit, (x, y, z) in m. Not for use by two threads at once. Throws Error where a point lies
 /// outside the domain of the projection or of the geoid grid.
+/// Cost: some microseconds a point.
 class Frame {
  public:
   /// `origin`: east, north, height in the CRS; for a `local` CRS: longitude, latitude (degrees), ellipsoidal height.

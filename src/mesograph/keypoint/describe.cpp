@@ -147,6 +147,7 @@ std::vector<double> dominant_angles(const photo::Grey& level, const Extremum& e)
   std::vector<std::pair<double, double>> peaks;
   for (int i = 0; i < bins; ++i) {
     const double before = smooth[(i + bins - 1) % bins], mid = smooth[i], after = smooth[(i + 1) % bins];
+    // Lowe's 0.8 gives more second directions, each of which costs a descriptor
     if (mid < 0.85 * top || mid <= before || mid < after) continue;
     const double shift = 0.5 * (before - after) / (before - 2 * mid + after);
     peaks.emplace_back(-mid, (i + 0.5 + shift) / bins * 2 * pi - pi);

@@ -71,7 +71,7 @@ bool locate(const DifferenceRows& rows, int w, int h, const DetectOptions& optio
     H << xx, xy, xs, xy, yy, ys, xs, ys, ss;
     const Eigen::Vector3d step = -(H.inverse() * g);
     if (!step.allFinite()) return false;
-    if (step.cwiseAbs().maxCoeff() <= 0.6) {
+    if (step.cwiseAbs().maxCoeff() <= 0.6) {  // half a pixel and a little: else two pixels hand a point to and fro
       const double value = v + 0.5 * g.dot(step);
       const double trace = xx + yy, det = xx * yy - xy * xy, r = options.edge_ratio;
       if (std::abs(value) < options.contrast || det <= 0 || trace * trace * r >= (r + 1) * (r + 1) * det) return false;

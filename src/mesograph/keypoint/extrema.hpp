@@ -15,6 +15,7 @@ struct Extremum {
 
 /// Appends the extrema of an octave, row by row and level by level; returns the levels to describe them in (see sweep).
 /// Cost: 26 comparisons a pixel of every scale, most of which end at the first. Source: Lowe (2004).
+/// Accuracy: see keypoint.hpp; the fit is repeated until it stays in its pixel.
 Octave find_extrema(FirstLevel first, int thinning, int octave, const DetectOptions& options,
                     std::vector<Extremum>& out);
 

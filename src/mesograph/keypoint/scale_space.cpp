@@ -11,7 +11,7 @@ namespace {
 using Kernel = std::vector<float>;
 
 Kernel gaussian_kernel(double sigma) {
-  const int reach = static_cast<int>(std::ceil(3.5 * sigma));
+  const int reach = static_cast<int>(std::ceil(3.5 * sigma));  // what is cut off weighs 5e-4
   Kernel kernel(reach + 1);
   double sum = 0;
   for (int i = 0; i <= reach; ++i) sum += (i == 0 ? 1 : 2) * std::exp(-0.5 * i * i / (sigma * sigma));

@@ -72,6 +72,7 @@ void refine(const photo::Grey& image, Keypoint& keypoint) {
     if (!(det > 0)) return;
     const double dx = -(yy * gx - xy * gy) / det, dy = -(xx * gy - xy * gx) / det;
     x = col + 0.5 + dx, y = row + 0.5 + dy;
+    // another point: half a scale is ten times its sigma
     if (std::hypot(x - keypoint.x, y - keypoint.y) > 0.5 * sigma) return;
     if (std::abs(dx) <= 0.6 && std::abs(dy) <= 0.6) {
       keypoint.x = static_cast<float>(x), keypoint.y = static_cast<float>(y);

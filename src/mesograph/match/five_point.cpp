@@ -81,6 +81,7 @@ std::vector<Eigen::Matrix3d> five_point(const Eigen::Matrix<double, 3, 5>& a, co
   const Eigen::EigenSolver<Eigen::Matrix<double, 10, 10>> solver(action);
   std::vector<Eigen::Matrix3d> out;
   for (int k = 0; k < 10; ++k) {
+    // a real root's roundings
     if (std::abs(solver.eigenvalues()[k].imag()) > 1e-9 * (1 + std::abs(solver.eigenvalues()[k].real()))) continue;
     const Eigen::Matrix<double, 10, 1> v = solver.eigenvectors().col(k).real();
     Eigen::Matrix3d found;

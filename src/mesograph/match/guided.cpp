@@ -33,7 +33,7 @@ struct Lead {
 /// From the matches nearest to a place; none where they are too far away to say anything.
 std::optional<Lead> lead_at(const Eigen::Vector2d& x, double most_distance, const std::vector<Match>& matches,
                             const keypoint::Keypoints& a, const keypoint::Keypoints& b) {
-  constexpr std::size_t used = 10;
+  constexpr std::size_t used = 10;  // neighbours that lead: a median of ten stands four wrong ones
   std::vector<std::pair<double, std::size_t>> near;
   for (std::size_t i = 0; i < matches.size(); ++i)
     near.emplace_back((place(a.points[matches[i].a]) - x).squaredNorm(), i);
@@ -120,7 +120,7 @@ std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints
   if (verified.matches.empty()) return {};
   const double longer = std::max(camera_b.width, camera_b.height);
   const std::int32_t usual = usual_distance2(verified.matches, a, b);
-  constexpr int cells = 12;
+  constexpr int cells = 12;  // a photo has some hundred matches: one to ten a cell
   std::vector<std::optional<Lead>> leads;
   const double width = camera_a.width, height = camera_a.height;
   for (int r = 0; r < cells; ++r)

@@ -19,6 +19,7 @@ struct GuidedOptions {
 /// which the ratio test over the whole photo throws out, is matched where the geometry tells its copies apart. Returns
 /// the verified matches and the new ones, sorted by a. `x_a`, `x_b` as for verify.
 /// Cost: some dozen candidates a keypoint; a fraction of the first pass.
+/// Accuracy: as the first pass; 99.9 % or more of all that stays is right on made-up photos (docs/methods.md).
 std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints& a, const camera::Camera& camera_a,
                          const keypoint::Keypoints& b, const camera::Camera& camera_b,
                          const GuidedOptions& options = {});

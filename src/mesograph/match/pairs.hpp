@@ -33,6 +33,7 @@ using Pairs = std::vector<std::pair<int, int>>;
 /// that strips and sorties always have a chance to become one block. A photo whose aim is unknown gets no pair here
 /// (see similar_pairs), unless there are so few photos that all pairs are tried.
 /// Cost: O(n log n) for n photos and a few sorties; the number of pairs grows linearly with n.
+/// Accuracy: a plan; what it misses, closures and further growth do not replace.
 Pairs plan_pairs(const std::vector<PairPhoto>& photos, const PairOptions& options = {});
 
 /// All pairs of n photos.

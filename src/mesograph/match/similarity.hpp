@@ -21,6 +21,7 @@ Vocabulary learn_words(const std::vector<std::uint8_t>& rows, int words = 64, in
 /// large dot product, whatever their turn and scale.
 /// Source: Jegou et al. (2010), Aggregating local descriptors into a compact image representation, CVPR; Arandjelovic &
 /// Zisserman (2013), All about VLAD, CVPR.
+/// Cost: descriptors times words.
 std::vector<float> signature(const Vocabulary& vocabulary, const std::uint8_t* rows, std::size_t count);
 
 struct SimilarOptions {

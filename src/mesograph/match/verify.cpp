@@ -72,6 +72,7 @@ Verification verify(const std::vector<Match>& matches, const Eigen::Matrix2Xd& x
       out.E = E;
       const double share = static_cast<double>(agree) / static_cast<double>(n);
       trials_needed = share >= 1 ? 1 : std::ceil(std::log(1 - options.confidence) / std::log(1 - std::pow(share, 5)));
+      // five good rays may still lie close together: some more give a better sample
       trials_needed = std::max(trials_needed, 20.0);
     }
   }

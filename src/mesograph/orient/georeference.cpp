@@ -87,6 +87,7 @@ std::optional<Similarity> onto_line(adjust::Block& block) {
   const std::size_t n = pairs.source.size();
   if (n < 3) return std::nullopt;
   const double long_source = extents(pairs.source)[2], long_target = extents(pairs.target)[2];
+  // a line ten times as long as its noise turns by a tenth of a radian at most
   if (long_target < 10 * pairs.noise || !(long_source > 0)) return std::nullopt;
   // A mast on each photo, as high as the strip is long, makes the line a plane.
   for (const adjust::Station& s : block.stations) {
@@ -178,12 +179,13 @@ std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
     if (s.oriented) up += s.R.col(2);
   Similarity out;
   out.R = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ()).toRotationMatrix();
-  constexpr int most_rounds = 100;
+  constexpr int most_rounds = 100;  // plan and height pull at each other by the tilt alone; some ten do
   for (int round = 0; round < most_rounds; ++round) {
     out = after(in_plan(points, out), out);
     const auto lifted = in_height(points, out, least_width);
     if (!lifted || !(out.scale > 0)) return std::nullopt;
     out = after(*lifted, out);
+    // rad: a hundredth of a micrometre over a hundred metres
     if ((lifted->R - Eigen::Matrix3d::Identity()).norm() < 1e-10) return out;
   }
   return std::nullopt;

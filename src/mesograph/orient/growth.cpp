@@ -20,6 +20,7 @@ constexpr double least_angle = 1.5 * rad_per_deg;  // of a new point: its depth 
 std::array<bool, camera::parameter_count> free_parameters(int photos,
                                                           const std::array<bool, camera::parameter_count>& allowed) {
   std::array<bool, camera::parameter_count> free{};
+  // As photos come, what they can tell apart: one photo more for about each unknown, the weakest last.
   free[camera::k1] = photos >= 3;
   free[camera::c] = free[camera::k2] = photos >= 6;
   free[camera::x0] = free[camera::y0] = free[camera::k3] = free[camera::p1] = free[camera::p2] = photos >= 10;
@@ -117,6 +118,7 @@ bool Growth::start() {
     // Ground without relief leaves the camera's errors unseen: a twentieth of its width is plenty.
     const double relief = 0.5 + 0.5 * std::min(1.0, scores[i].pose.relief / 0.05);
     if (angle >= options_.min_start_angle_deg)
+      // beyond twelve degrees a base gains nothing more for growth, and matches get fewer
       scores[i].value = scores[i].pose.in_front * std::min(angle, 12.0) * relief;
     progress_.advance();
   });
@@ -141,7 +143,7 @@ bool Growth::try_pair(int a, int b) {
   adjust_around(b);
   int good = 0;
   for (const Seen& s : seen_[b]) good += block_.points[s.point].X.allFinite();
-  if (good >= 50) return true;
+  if (good >= 50) return true;  // a resection takes 15 at least, and the next photo sees a third of them
   for (adjust::GroundPoint& point : block_.points) point.X.setConstant(nan);
   block_.stations[a].oriented = block_.stations[b].oriented = false;
   oriented_ = 0;
@@ -370,6 +372,7 @@ void Growth::grow() {
     intersect_new(next.station);
     adjust_around(next.station);
     const double growth = oriented_ < options_.small_block ? options_.global_growth : options_.late_growth;
+    // every photo changes the camera that the next one needs
     if (oriented_ <= 6 || oriented_ >= growth * adjusted_at_) adjust_all();
   }
   adjust_all();

@@ -9,6 +9,7 @@ namespace mesograph::orient {
 
 /// A block that grows photo by photo in a frame of its own: first station at the origin, first base of length 1.
 /// Cost: per photo a resection and an adjustment of its neighbourhood; of the whole at every growth by a quarter.
+/// Accuracy: that of an adjustment without control; only start values for the last one.
 class Growth {
  public:
   Growth(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options, Progress& progress);

@@ -29,6 +29,8 @@ struct OrientResult {
 /// this block.
 /// Cost: near linear in photos: 1,000 photos with
 /// 290,000 tie points take minutes on two cores.
+/// Accuracy: as the adjustment predicts; on made-up blocks of 1,000 photos stations are off by 0.2 GSD in the median,
+/// 0.9 GSD at most (docs/methods.md).
 OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                     Progress& progress);
 

@@ -11,12 +11,13 @@ namespace mesograph::orient {
 
 namespace {
 
+// below a degree a point is 60 times less sure along its rays than across
 constexpr double useful_angle = 1.0 * rad_per_deg;
 
 /// Intersects a point from those of its rays that meet: the worst is set aside as long as it misses by more than a few
 /// pixels. One wrong ray of six would otherwise pull the point away, and the adjustment with it.
 void intersect_agreeing(const adjust::Block& block, adjust::GroundPoint& point) {
-  constexpr double limit_px = 6.0;
+  constexpr double limit_px = 6.0;  // start values: cameras may still be off by pixels
   for (adjust::Ray& ray : point.rays) ray.accepted = true;
   point.X.setConstant(nan);
   for (std::size_t left = point.rays.size(); left >= 2; --left) {
@@ -87,7 +88,7 @@ std::size_t agreeing(const adjust::Block& block, const Common& common) {
     if (!adjust::place(block, point, useful_angle)) continue;
     n += std::all_of(point.rays.begin(), point.rays.end(), [&](const adjust::Ray& r) {
       const auto v = adjust::takes_part(block, r) ? adjust::residual(block, r, point.X) : Eigen::Vector2d::Zero();
-      return v && v->norm() < 10;
+      return v && v->norm() < 10;  // pixels: the parts' frames are joined by start values, wrong points lie tens off
     });
   }
   return n;
@@ -95,7 +96,7 @@ std::size_t agreeing(const adjust::Block& block, const Common& common) {
 
 /// Moves part b onto part a where they agree.
 bool join(adjust::Block& block, const Part& a, const Part& b) {
-  constexpr std::size_t least = 15;
+  constexpr std::size_t least = 15;  // as a resection asks for
   const Common common = common_points(block, a, b);
   if (common.a.size() < least) return false;
   const auto n = static_cast<Eigen::Index>(common.a.size());

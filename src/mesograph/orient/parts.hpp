@@ -18,6 +18,7 @@ std::vector<Part> grow_parts(adjust::Block& block, const std::vector<std::string
 
 /// Moves parts into the frame of another and joins them where the ground points that both see agree in fifteen places
 /// or more, spread out, and in half of all.
+/// Cost: points that two parts have in common, each pair of parts once a round.
 void merge_parts(adjust::Block& block, std::vector<Part>& parts);
 
 /// Stations, cameras and control of a block in which only a part is oriented; no tie points.

@@ -22,6 +22,7 @@ struct PositionsJudged {
 };
 
 /// Compares the positions with the stations of a block that stands on them already by a robust similarity.
+/// Accuracy: medians, so that two in five positions may be wrong.
 PositionsJudged judge_positions(const adjust::Block& block);
 
 }  // namespace mesograph::orient

@@ -20,6 +20,7 @@ std::vector<double> quartic_roots(const std::array<double, 5>& a) {
   const Eigen::Vector4cd roots = companion.eigenvalues();
   std::vector<double> out;
   for (int i = 0; i < 4; ++i)
+    // a double root's roundings are the root of 1e-12
     if (std::abs(roots[i].imag()) < 1e-6 * (1 + std::abs(roots[i].real()))) out.push_back(roots[i].real());
   return out;
 }
@@ -51,7 +52,7 @@ void refine(Pose& pose, const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays,
     if (!d.allFinite()) return;
     pose.R *= camera::rotation_by(d.head<3>());
     pose.C += d.tail<3>();
-    if (d.norm() < 1e-10) return;
+    if (d.norm() < 1e-10) return;  // in units of the ray and of the range: a thousandth of the best sigma
   }
 }
 
@@ -61,6 +62,7 @@ std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& r
   const Eigen::Matrix3d j = rays.colwise().normalized();
   const double a2 = (X.col(1) - X.col(2)).squaredNorm(), b2 = (X.col(0) - X.col(2)).squaredNorm(),
                c2 = (X.col(0) - X.col(1)).squaredNorm();
+  // a millionth of a radian off one line
   if ((X.col(1) - X.col(0)).cross(X.col(2) - X.col(0)).squaredNorm() < 1e-12 * b2 * c2 || b2 == 0) return {};
   const double ca = j.col(1).dot(j.col(2)), cb = j.col(0).dot(j.col(2)), cg = j.col(0).dot(j.col(1));
   const double q = (a2 - c2) / b2, p = (a2 + c2) / b2;
@@ -138,7 +140,7 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
       }
       const double share = static_cast<double>(best.count) / static_cast<double>(n);
       needed = share >= 1 ? 1 : std::log(1 - options.confidence) / std::log(1 - share * share * share);
-      needed = std::max(needed, 30.0);
+      needed = std::max(needed, 30.0);  // three good rays may still lie close together: some more give a better sample
     }
   }
   out.is_inlier = best.agrees;

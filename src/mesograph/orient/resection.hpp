@@ -15,6 +15,8 @@ struct Pose {
 /// where the points lie on one line.
 /// Source: Grunert (1841) in the form of Haralick et al. (1994), Review and analysis of solutions of the three point
 /// perspective pose estimation problem, IJCV 13; roots by the companion matrix.
+/// Accuracy: exact rays give the centre to 1e-4 of the range; where two roots lie close, half the digits are lost.
+/// Cost: the roots of a quartic.
 std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& rays);
 
 struct ResectionOptions {
@@ -35,6 +37,8 @@ struct Resection {
 /// Pose of a photo from n ground points and their rays (camera frame, z = -1): RANSAC over three_point with truncated
 /// squared distances; whatever is best so far is improved by Gauss-Newton on all that agree (Chum et al. 2003, Locally
 /// optimized RANSAC). Deterministic for a seed.
+/// Accuracy: least squares of the rays that agree, to 1e-9 for exact ones. Cost: trials times points; some hundred
+/// trials where most points are right.
 Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::uint64_t seed,
                  const ResectionOptions& options = {});
 

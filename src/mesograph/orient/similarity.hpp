@@ -21,6 +21,8 @@ struct Similarity {
 /// 1 / (1 + d^2 / s^2), s the median distance, repeated. Nothing where the points are fewer than three or lie on one
 /// line (within `least_width` of it), because the turn about that line is then free.
 /// Source: Umeyama (1991), PAMI 13.
+/// Accuracy: that of least squares of the right points; a tenth of wrong ones moves it by less than its sigma. Cost:
+/// twenty rounds over the points at most.
 std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen::Matrix3Xd& target,
                                      double least_width);
 

@@ -13,7 +13,7 @@ namespace {
 /// Ranges along two rays d (origin) and e (from C) to the points nearest to each other.
 Eigen::Vector2d ranges(const Eigen::Vector3d& d, const Eigen::Vector3d& e, const Eigen::Vector3d& C) {
   const double de = d.dot(e), dC = d.dot(C), eC = e.dot(C), determinant = 1 - de * de;
-  if (determinant < 1e-12) return {-1, -1};
+  if (determinant < 1e-12) return {-1, -1};  // rays that are parallel to a microradian meet nowhere
   return {(dC - de * eC) / determinant, (de * dC - eC) / determinant};
 }
 

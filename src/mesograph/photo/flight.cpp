@@ -16,8 +16,8 @@ namespace bg = boost::geometry;
 using Xy = bg::model::d2::point_xy<double>;
 using Polygon = bg::model::polygon<Xy>;
 
-constexpr double usual_forward_overlap = 0.75;
-constexpr double flattest = 3.73;  // tan 75 degrees
+constexpr double usual_forward_overlap = 0.75;  // what flight planners set where nobody says else: 70 to 80 %
+constexpr double flattest = 3.73;               // tan 75 degrees
 
 Polygon polygon_of(const Footprint& f) {
   Polygon out;
@@ -139,6 +139,7 @@ void overlaps(const std::vector<FlightPhoto>& photos, const std::vector<std::siz
     double best = 0;
     for (const std::size_t j : order) {
       const Eigen::Vector2d d = photos[j].at - photos[i].at;
+      // beside, not ahead: more than 60 degrees off the line, and no double exposure
       if (const double a = std::abs(d.dot(along)); j != i && d.norm() > 2 * a && d.norm() > 0.5 * sortie.spacing)
         best = std::max(best, overlap(footprints[i], footprints[j]));
     }

@@ -108,7 +108,7 @@ void ignore_absurd(Metadata& m) {
   ignore(m.focal_px, 50, 1e6, "focal-plane resolution");
   ignore(m.above_take_off, -1000, 20000, "height above take-off");
   for (double* sigma : {&m.sigma_h, &m.sigma_v})
-    if (!(*sigma > 0 && *sigma < 1000)) *sigma = nan;
+    if (!(*sigma > 0 && *sigma < 1000)) *sigma = nan;  // a receiver that knows its place to a kilometre has none
 }
 
 std::string dms(double value) {

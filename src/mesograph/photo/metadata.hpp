@@ -68,6 +68,7 @@ struct MetadataNames {
 /// Reads EXIF, and XMP properties by their local names. Values that cannot be (latitude 200, height 1e9 m, focal length
 /// 0) are ignored and remarked on. A file without any gives an empty result; throws Error where the file cannot be
 /// opened.
+/// Exact as the file has it. Cost: the head of the file is read. Source: EXIF 2.32 (CIPA DC-008), XMP (ISO 16684-1).
 Metadata read_metadata(const std::filesystem::path& path, const MetadataNames& names = {});
 /// Writes EXIF, and the attitude as XMP where there is one, into an existing JPEG (made-up surveys only: photos of
 /// users are never touched). XMP goes under properties of our own, CameraYaw, CameraPitch and CameraRoll in degrees, as

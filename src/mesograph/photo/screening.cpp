@@ -11,7 +11,7 @@ namespace mesograph::photo {
 namespace {
 
 Thumbnail thumbnail_of(const Grey& g) {
-  constexpr int side = 16;
+  constexpr int side = 16;  // Thumbnail
   Thumbnail out{};
   for (int r = 0; r < side; ++r)
     for (int c = 0; c < side; ++c) {
@@ -151,6 +151,7 @@ bool within_noise(const std::vector<Eigen::Vector2d>& places, double noise) {
   for (const Eigen::Vector2d& p : places) off.push_back((p - middle).norm());
   // The distance of a normal error in the plane is below 1.18 sigma half of the time, below 2.5 sigma 19 times in 20.
   std::sort(off.begin(), off.end());
+  // plan noise alone: its median is 1.18 sigma, 95 % lie within 2.45 (Rayleigh)
   return median(off) < 1.5 * noise && off[off.size() * 19 / 20] < 2.5 * noise;
 }
 

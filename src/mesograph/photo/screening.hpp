@@ -21,6 +21,8 @@ struct Quality {
   double underexposed = nan;  ///< share of pixels at 5 grey levels or less
   Thumbnail thumbnail{};
 };
+/// Cost: one pass over the half-size photo. Source: of sharpness, Pertuz, Puig, Garcia (2013), Analysis of focus
+/// measure operators, Pattern Recognition 46 (energy of the Laplacian).
 Quality assess(const Grey& half_size);
 
 /// Correlation of two thumbnails, -1 to 1; 1 for two flat ones.
@@ -90,6 +92,7 @@ struct ScreenedOut {
 /// Photos of one sortie, in the order they were taken, that should not take part, each with its reason and the number
 /// behind it. Without positions take-off and transit are not looked for.
 /// Cost: linear in photos. On the demo survey every useless photo is named and no good one.
+/// Source: none in print: limits stand with their reasons in ScreeningOptions.
 std::vector<ScreenedOut> screen(const std::vector<ScreeningInput>& sortie, const ScreeningOptions& options = {});
 
 /// Whether positions say nothing: they all lie within `noise` (m, one standard deviation) of their middle, as when

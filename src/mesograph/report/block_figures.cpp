@@ -41,7 +41,7 @@ draw::MapData map_data(const Material& source) {
     mark.check = p.role == adjust::Role::check;
     out.points.push_back(mark);
   }
-  const std::size_t stride = std::max<std::size_t>(1, block.points.size() / 2500);
+  const std::size_t stride = std::max<std::size_t>(1, block.points.size() / 2500);  // more dots than that are grey
   for (std::size_t i = 0; i < block.points.size(); i += stride)
     if (block.points[i].X.allFinite()) out.ties.push_back(source.plan(block.points[i].X));
   return out;
@@ -83,7 +83,7 @@ draw::ResidualField residual_field(const adjust::Block& block, std::size_t camer
       if (v) out.mean[cell] += *v, ++n[cell];
     }
   for (std::size_t i = 0; i < n.size(); ++i)
-    if (n[i] < 5)
+    if (n[i] < 5)  // a mean of fewer is noise, drawn as a fault of the lens
       out.mean[i].setConstant(nan);
     else
       out.mean[i] /= n[i];

@@ -24,7 +24,7 @@ void say_held_by_prior(const adjust::NamedBlock& named, const adjust::AdjustResu
 
 /// "A, B, C and 12 more".
 std::string first_of(const std::vector<std::string>& names) {
-  const std::size_t shown = std::min<std::size_t>(8, names.size());
+  const std::size_t shown = std::min<std::size_t>(8, names.size());  // a sentence, not a list
   const std::string listed =
       fmt::format("{}", fmt::join(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(shown), ", "));
   return names.size() == shown ? listed : fmt::format("{} and {} more", listed, names.size() - shown);
@@ -58,6 +58,7 @@ std::string azimuth_of(const Eigen::Vector3d& d) {
 /// What is open, and what would close it.
 std::pair<std::string, std::string> words_of(const adjust::NamedBlock& named, const adjust::Open& open,
                                              const Eigen::Matrix3d& grid_from_local) {
+  // within 26 degrees of the vertical people call it a turn in plan
   const bool upright = std::abs(open.direction.z()) > 0.9;
   const std::string azimuth = azimuth_of(grid_from_local * open.direction);
   switch (open.what) {
@@ -87,9 +88,10 @@ bool bends_by_nature(const adjust::NamedBlock& named, const adjust::AdjustResult
       std::count_if(named.block.surveyed.begin(), named.block.surveyed.end(), [](const adjust::SurveyedPoint& p) {
         return p.role == adjust::Role::control && p.knows(2) && p.point.rays.size() >= 2;
       });
-  const bool held = !result.surveyed.empty() && control >= 5;
+  const bool held = !result.surveyed.empty() && control >= 5;  // a bowl takes four corners and a middle to see
   const bool lens =
       std::find(result.layout.free.begin(), result.layout.free.end(), camera::k1) != result.layout.free.end();
+  // one oblique photo in twenty ties a lens down, fewer may be strays
   return bowl.oblique_share < 0.05 && lens && !held && !(bowl.observed_sigma < result.gsd);
 }
 

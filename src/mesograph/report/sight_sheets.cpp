@@ -54,6 +54,7 @@ struct Shown {
 /// Half the width of what the page shows around a sighting: the ellipse of a prediction, in bounds.
 int half_on_page(const SightPage::Row& row) {
   const double reach = row.ellipse ? 3.3 * (*row.ellipse)[0] : 0.0;
+  // pixels: a target with some ground around it; above 120 it is not seen any better
   return std::clamp(static_cast<int>(reach) + 12, 30, 120);
 }
 

@@ -97,6 +97,7 @@ std::optional<Eigen::Vector2d> best_place(const Patch& patch, const photo::Grey&
   if (best.first < options.least_correlation - 0.25) return std::nullopt;  // half a pixel off costs that much
   double next = -1;
   for (const auto& [value, x] : tried)
+    // half a patch away it is another place, not the same peak
     if ((x - best.second).norm() > 0.5 * options.half) next = std::max(next, value);
   if (1 - best.first > options.most_alike * (1 - next)) return std::nullopt;
   return best.second;

@@ -41,6 +41,8 @@ struct Carried {
 /// the two do not look alike, two places look equally like it, or the fit walks away. The covariance is that of the fit
 /// times what neighbours that are alike make of it, measured (docs/methods.md).
 /// Source: Gruen (1985), Adaptive least squares correlation.
+/// Accuracy: 0.09 px RMS where a target's centre was clicked, 0.13 px on ground as it comes (docs/methods.md). Cost:
+/// the area of the ellipse times that of the patch, then some milliseconds.
 std::optional<Carried> carry_over(const photo::Grey& one, const Eigen::Vector2d& x, const photo::Grey& other,
                                   const Expected& expected, const CarryOptions& options = {});
 

@@ -10,6 +10,7 @@ std::vector<std::vector<Window>> narrow_windows(const SearchSite& site, const Ou
   std::vector<std::vector<Window>> out(site.images.size());
   for (std::size_t i = 0; i < outlook.predictions.size(); ++i)
     for (const adjust::Prediction& p : outlook.predictions[i])
+      // beyond it a window is no window: such photos wait for the next adjustment
       if (!p.hidden && !site.spoken[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
         out[p.station].push_back(around(p));
   return out;

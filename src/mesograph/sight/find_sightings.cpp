@@ -93,6 +93,7 @@ std::vector<PredictedSighting> predicted(const adjust::NamedBlock& named, const 
     std::vector<PredictedSighting> of_point;
     for (const adjust::Prediction& p : outlook.predictions[i]) {
       const double sharp = site.images[p.station].sharpness / usual;
+      // pixels: nearer to the rim the lens is known worse
       const double steep = std::max(0.0, std::cos(p.off_vertical)), inside = std::min(1.0, p.edge / 60.0);
       const double worth = p.hidden ? 0.0 : steep * inside * (std::isfinite(sharp) ? std::min(1.0, sharp) : 1.0);
       const Eigen::Vector2d axes = p.axes();

@@ -20,6 +20,7 @@ std::string offset_words(const Eigen::Vector3d& d) {
                      : fmt::format("{:.1f} m {}", plan, names[eighth]);
 }
 
+// enough to see a swap or a slip of the keyboard; all of them would be a search of its own
 constexpr std::size_t most_points = 12, most_photos = 6;
 
 /// Points that nobody knows anything of though three photos or more should show them, and where to look.

@@ -44,6 +44,7 @@ double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eige
                   const double (&normals)[2], double ground, double paint, double most);
 
 /// The fit from there; see fit_target.
+/// Cost: some milliseconds; goes with the square of the window.
 std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
                                const TargetOptions& options);
 

@@ -77,7 +77,7 @@ void check_datum(const NamedBlock& named) {
   }
   for (const adjust::Station& s : named.block.stations)
     if (s.oriented) positions += s.position.allFinite() || s.held;
-  if (control < 3 && positions < 3)
+  if (control < 3 && positions < 3)  // a datum has seven unknowns
     throw Error(
         "adjust: {} control points are sighted in two photos and {} photos have positions; three of one kind are "
         "needed: add control (mesograph control) and sightings (mesograph sight --import)",

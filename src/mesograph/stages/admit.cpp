@@ -83,7 +83,7 @@ std::vector<SortieFlown> flight_summary(const Survey& survey, const PhotoTable& 
       progress.say(
           fmt::format("sortie {}: photos overlap by {:.0f} % along the strips; below 60 % points lose their third ray",
                       names[s], 100 * f.forward));
-    if (f.side < 0.3)
+    if (f.side < 0.3)  // below 30 % strips share no point of three rays
       progress.say(fmt::format("sortie {}: strips overlap by {:.0f} %; below 30 % they may not hold together", names[s],
                                100 * f.side));
   }

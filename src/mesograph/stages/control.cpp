@@ -63,7 +63,7 @@ std::vector<Eigen::Vector3d> places_of(const Survey& survey, const ControlOption
   }
   geo::DatumShift shift;
   out = geo::crs_from(crs, survey.crs, full, &shift);
-  if (shift.accuracy > 0.02)
+  if (shift.accuracy > 0.02)  // m: worse than what control is surveyed for
     progress.say(fmt::format("the points come from {} by '{}', which is good to {} m: no better than that are they",
                              crs, shift.name, shift.accuracy));
   for (std::size_t i = 0; i < out.size(); ++i)

@@ -47,7 +47,7 @@ dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& 
   dense::CloudRequest out;
   out.spacing = o.spacing ? *o.spacing : s.densify.spacing.value_or(2 * gsd);
   if (!(out.spacing > 0)) throw Error("densify: --spacing must be greater than 0 m");
-  if (out.spacing < 0.5 * gsd)
+  if (out.spacing < 0.5 * gsd)  // closer than half a pixel points repeat each other
     throw Error(
         "densify: a spacing of {:.4f} m is finer than the photos show; their pixels are {:.4f} m on the ground, "
         "half of that is the least",
@@ -152,7 +152,7 @@ Fused fuse(const Survey& survey, const NamedBlock& named, const DepthJob& job, c
   dense::CheckHeights heights(named.block, job.plan.request.spacing);
   const std::vector<dense::GroundTile> tiles = store.tiles();
   progress.start("fusing", tiles.size());
-  constexpr std::size_t at_once = 16;
+  constexpr std::size_t at_once = 16;  // tiles: what all threads make before one writes
   for (std::size_t begin = 0; begin < tiles.size(); begin += at_once) {
     std::vector<FusedTile> parts(std::min(at_once, tiles.size() - begin));
     parallel_for(parts.size(), [&](std::size_t i) {
@@ -208,7 +208,7 @@ Foretold foretold(const DepthJob& job, const std::vector<int>& all, const std::v
       cells.emplace(static_cast<int>(std::floor(p.X.x() / size)), static_cast<int>(std::floor(p.X.y() / size)));
   const double ground = static_cast<double>(cells.size()) / (across * across);
   const double maps = job.plan.map_bytes(all), points = static_cast<double>(fused.points) * std::max(1.0, ground);
-  constexpr double las_bytes = 45;
+  constexpr double las_bytes = 45;  // record of format 7 with three extra attributes
   // Of maps that were there already nobody knows how long they took.
   const bool known = 2 * maps_made >= job.plan.map_bytes(job.plan.with_witnesses(patch));
   // A photo's points are some three in ten of its map's pixels, 24 bytes each.

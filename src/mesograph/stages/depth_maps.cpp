@@ -137,6 +137,7 @@ class Views {
     const auto made = std::make_shared<const dense::View>(job_.view(station));
     const std::lock_guard lock(mutex_);
     held_.insert(held_.begin(), {station, made});
+    // of pinhole photos held for neighbours, so that each is not made for every map that needs it
     constexpr std::size_t most_bytes = 400'000'000;
     const std::size_t most =
         std::max<std::size_t>(6, most_bytes / std::max<std::size_t>(1, 4 * made->image.data.size()));

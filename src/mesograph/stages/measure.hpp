@@ -32,6 +32,7 @@ struct Measured {
 /// over a kilometre that is right to some micrometres. In a local survey, slope and plan are those of its frame.
 /// Throws Error where nothing is adjusted, or a point is not known or not intersected.
 /// Accuracy: of distances to some micrometres over a kilometre; sigmas to first order.
+/// Cost: the block is read, and three solutions with its factor.
 Measured measure(const survey::Survey& survey, const std::string& a, const std::string& b);
 
 }  // namespace mesograph::stages

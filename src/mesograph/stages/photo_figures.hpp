@@ -5,6 +5,7 @@
 namespace mesograph::stages {
 
 /// Map of the photos in results/figures/photos.png: stations, footprints, how many footprints cover the ground.
+/// Cost: linear in photos and in cells of the map.
 void draw_photo_map(const survey::Survey& survey, const std::vector<photo::FlightPhoto>& photos,
                     const photo::Flight& flight, const photo::Coverage& coverage,
                     const std::vector<std::string>& sorties);

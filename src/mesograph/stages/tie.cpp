@@ -266,6 +266,7 @@ void add_matched(const Matching& matching, TieTable& ties) {
 /// thousand a photo: more cost time in every iteration and say what the others said. The first `imported` points are
 /// always in.
 void choose(const PhotoTable& table, std::size_t imported, TieTable& ties) {
+  // 1,728 rays a photo at most, spread over all of it
   constexpr int columns = 12, rows = 9, rays_per_cell = 16;
   const std::vector<const Photo*> photos = table.kept();
   std::vector<std::vector<std::uint32_t>> cells(ties.points.size());

@@ -58,6 +58,7 @@ void match_photo(const Survey& survey, const PhotoTable& table, const MatchItem&
 /// A preview looks at photos of at most a thousand pixels.
 int preview_halvings(const Photo& photo) {
   int out = 0;
+  // pixels across: enough for every pair of a flown block, a tenth of the time
   while ((std::max(photo.width, photo.height) >> out) > 1000) ++out;
   return out;
 }

@@ -32,6 +32,7 @@ std::unique_ptr<Survey> Survey::preview_of(const Survey& whole) {
   if (!admitted) throw Error("{}: no photos yet; run mesograph admit first", whole.folder.string());
   std::unique_ptr<Survey> out(new Survey(whole, whole.store.folder() / "preview"));
   out->preview = true;
+  // a preview: pairs show themselves with a fifth of the points
   out->settings.tie.keypoints = std::min(out->settings.tie.keypoints, 1500);
   write_file(out->store.folder() / "photos", read_file(whole.store.folder() / "photos"));
   out->store.adopt("admit", *admitted);
