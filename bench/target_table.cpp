@@ -53,7 +53,7 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
   const Eigen::Vector2d reach(20, 20),
       middle = picture.centre + Eigen::Vector2d(random.uniform(-8, 8), random.uniform(-8, 8));
   Draw out;
-  for (const sight::Target& t : sight::find_targets(picture.image, middle - reach, middle + reach, options)) {
+  for (const sight::Target& t : sight::find_targets(picture.image, {middle - reach, middle + reach}, options)) {
     if (word_of(t.kind) != simulate::to_string(mark)) continue;
     if ((t.x - picture.centre).norm() > 0.25 * size || t.size_px < 0.4 * size) {
       out.wrong = true;
@@ -122,7 +122,7 @@ int main(int argc, char** argv) {
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
       const Eigen::Vector2d reach(25, 25);
       taken[i] =
-          static_cast<int>(sight::find_targets(picture.image, picture.centre - reach, picture.centre + reach).size());
+          static_cast<int>(sight::find_targets(picture.image, {picture.centre - reach, picture.centre + reach}).size());
     });
     const auto any = std::count_if(taken.begin(), taken.end(), [](int n) { return n > 0; });
     if (only.empty() || only == "false") fmt::print("| {} | {} |\n", simulate::to_string(mark), any);

@@ -32,7 +32,7 @@ void run_adjust(Call& call) {
   options.as = call.text("as");
   if (options.as.find_first_of("/\\") != std::string::npos || options.as == "." || options.as == "..")
     throw UsageError("--as {}: must be a plain name, not a path", options.as);
-  if (const auto n = optional_value<int>(call, "advise"); n && (*n < 1 || *n > 50))
+  if (const auto n = call.whole("advise"); n && (*n < 1 || *n > 50))
     throw UsageError("--advise {}: ask for 1 to 50 places", *n);
   const auto outcome = stages::adjust(opened, options, call.progress);
   const report::AdjustmentSummary& s = outcome.result.summary;
@@ -46,7 +46,7 @@ void run_adjust(Call& call) {
   call.lines.push_back(accuracy_line("check", s.check));
   call.lines.push_back(accuracy_line("left out", s.left_out));
   if (!options.as.empty()) call.lines.push_back("kept in results/as/" + options.as);
-  if (const auto n = optional_value<int>(call, "advise")) {
+  if (const auto n = call.whole("advise")) {
     const auto advice = stages::advise(opened, *n, call.progress);
     call.json["advice"] = json_of(advice);
     for (const stages::AdvisedPlace& a : advice)
@@ -61,21 +61,20 @@ void run_adjust(Call& call) {
 }  // namespace
 
 Command adjust_command() {
-  return {"adjust", "adjusts the block with its control, writes stations, cameras and residuals", "",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("free", "camera parameters to estimate (default c,x0,y0,k1,k2,k3,p1,p2)", list_value());
-            add("fix-camera", "hold all camera parameters");
-            add("snoop", "sets the worst suspect aside and adjusts again, until nothing stands out");
-            add("without",
-                "leaves observations out from now on: K05, K05:height, K05@PHOTO, position@PHOTO, bar:B1, or a CSV "
-                "file with a column item",
-                list_value());
-            add("with", "takes observations in again that --without left out", list_value());
-            add("advise", "proposes so many places where another target would help most", cxxopts::value<int>());
-            add("as", "keeps the result in results/as/NAME, beside the one that stands", cxxopts::value<std::string>());
-            add("hold-out", "control points that are checks in this run", list_value());
-          },
+  return {"adjust",
+          "adjusts the block with its control, writes stations, cameras and residuals",
+          "",
+          {{"free", "camera parameters to estimate (default c,x0,y0,k1,k2,k3,p1,p2)", Takes::list},
+           {"fix-camera", "hold all camera parameters"},
+           {"snoop", "sets the worst suspect aside and adjusts again, until nothing stands out"},
+           {"without",
+            "leaves observations out from now on: K05, K05:height, K05@PHOTO, position@PHOTO, bar:B1, or a CSV file "
+            "with a column item",
+            Takes::list},
+           {"with", "takes observations in again that --without left out", Takes::list},
+           {"advise", "proposes so many places where another target would help most", Takes::whole},
+           {"as", "keeps the result in results/as/NAME, beside the one that stands", Takes::text},
+           {"hold-out", "control points that are checks in this run", Takes::list}},
           run_adjust};
 }
 

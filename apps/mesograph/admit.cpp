@@ -10,7 +10,7 @@ namespace {
 void run_admit(Call& call) {
   survey::Survey opened(call.survey);
   stages::AdmitOptions options;
-  for (const std::string& path : call.paths) options.paths.emplace_back(path);
+  for (const std::string& path : call.paths()) options.paths.emplace_back(path);
   options.sortie = call.text("sortie");
   options.drop = call.list("drop");
   options.keep = call.list("keep");
@@ -47,23 +47,19 @@ void run_admit(Call& call) {
 }  // namespace
 
 Command admit_command() {
-  return {"admit", "adds photos or folders of a sortie, screens out what is useless", "[PATH...]",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("sortie", "the flight these photos are of", cxxopts::value<std::string>());
-            add("drop", "name patterns of photos to leave out", list_value());
-            add("keep", "name patterns of photos to take in all the same", list_value());
-            add("photos", "folder that the photos were moved to; they are known by their content",
-                cxxopts::value<std::string>());
-            add("listing", "stations.csv with start values; without PATH: photos without pixels",
-                cxxopts::value<std::string>());
-            add("cameras", "cameras.json that the listing names", cxxopts::value<std::string>());
-            add("fixed", "hold the listing's orientations in every adjustment");
-            add("positions", "processed positions (CSV, by image or time) instead of the geotags",
-                cxxopts::value<std::string>());
-            add("positions-crs", "CRS of these positions, as in EPSG:25833", cxxopts::value<std::string>());
-            add("columns", "names of columns in the listing or positions: OURS=ITS,...", list_value());
-          },
+  return {"admit",
+          "adds photos or folders of a sortie, screens out what is useless",
+          "[PATH...]",
+          {{"sortie", "the flight these photos are of", Takes::text},
+           {"drop", "name patterns of photos to leave out", Takes::list},
+           {"keep", "name patterns of photos to take in all the same", Takes::list},
+           {"photos", "folder that the photos were moved to; they are known by their content", Takes::text},
+           {"listing", "stations.csv with start values; without PATH: photos without pixels", Takes::text},
+           {"cameras", "cameras.json that the listing names", Takes::text},
+           {"fixed", "hold the listing's orientations in every adjustment"},
+           {"positions", "processed positions (CSV, by image or time) instead of the geotags", Takes::text},
+           {"positions-crs", "CRS of these positions, as in EPSG:25833", Takes::text},
+           {"columns", "names of columns in the listing or positions: OURS=ITS,...", Takes::list}},
           run_admit};
 }
 

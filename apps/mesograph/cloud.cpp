@@ -25,11 +25,11 @@ struct Files {
 };
 
 Files files_of(Call& call, const char* ending) {
-  if (call.paths.size() != 2)
-    throw UsageError("cloud {} needs one file, as in mesograph cloud {} results/cloud.las", call.paths[0],
-                     call.paths[0]);
-  Files out{call.paths[1], call.text("out")};
-  if (out.out.empty()) out.out = fs::path(out.in).replace_extension() += fmt::format("_{}{}", call.paths[0], ending);
+  if (call.paths().size() != 2)
+    throw UsageError("cloud {} needs one file, as in mesograph cloud {} results/cloud.las", call.paths()[0],
+                     call.paths()[0]);
+  Files out{call.paths()[1], call.text("out")};
+  if (out.out.empty()) out.out = fs::path(out.in).replace_extension() += fmt::format("_{}{}", call.paths()[0], ending);
   if (out.out.extension() != ending) throw UsageError("--out {}: this is written as {}", out.out.string(), ending);
   std::error_code missing;
   if (fs::equivalent(out.in, out.out, missing))
@@ -38,11 +38,11 @@ Files files_of(Call& call, const char* ending) {
 }
 
 void say_oddities(Call& call, const std::vector<std::string>& oddities) {
-  for (const std::string& text : oddities) call.progress.say(fmt::format("{}: {}", call.paths[1], text));
+  for (const std::string& text : oddities) call.progress.say(fmt::format("{}: {}", call.paths()[1], text));
 }
 
 double number(const Call& call, const char* name, double fallback, double least) {
-  const double value = optional_value<double>(call, name).value_or(fallback);
+  const double value = call.number(name).value_or(fallback);
   if (std::isfinite(value) && !(value >= least)) throw UsageError("--{} must be {} or more", name, least);
   return value;
 }
@@ -55,9 +55,9 @@ void wrote(Call& call, const Files& files, std::uint64_t kept, std::uint64_t all
 }
 
 void run_describe(Call& call) {
-  if (call.paths.size() != 2)
+  if (call.paths().size() != 2)
     throw UsageError("cloud describe needs one file, as in mesograph cloud describe results/cloud.las");
-  cloud::LasReader file(call.paths[1]);
+  cloud::LasReader file(call.paths()[1]);
   const cloud::LasHeader& h = file.header();
   const cloud::Description d = cloud::describe(file, call.progress);
   const std::string crs = h.crs();
@@ -67,7 +67,7 @@ void run_describe(Call& call) {
   const cloud::Units units = cloud::units_of(h);
   const double density = d.square_units == 0 ? 0 : static_cast<double>(h.points) / static_cast<double>(d.square_units);
   const auto vector = [](const Eigen::Vector3d& v) { return nlohmann::ordered_json{v.x(), v.y(), v.z()}; };
-  call.json = {{"file", call.paths[1]},
+  call.json = {{"file", call.paths()[1]},
                {"las", fmt::format("1.{}", h.minor)},
                {"format", h.format},
                {"points", h.points},
@@ -78,7 +78,7 @@ void run_describe(Call& call) {
                {"unit", units.angles ? "degree" : units.plan},
                {"density", density},
                {"colour", h.has_colour() ? d.eight_bit ? "8 bit" : "16 bit" : "none"}};
-  if (h.points > 0) call.json["low"] = vector(d.low), call.json["high"] = vector(d.high);
+  if (h.points > 0) call.json["low"] = vector(d.box.min()), call.json["high"] = vector(d.box.max());
   const auto line = [&](const char* what, const std::string& text) {
     call.lines.push_back(fmt::format("{:<12} {}", what, text));
   };
@@ -92,7 +92,7 @@ void run_describe(Call& call) {
       line(a == 0   ? "east"
            : a == 1 ? "north"
                     : "height",
-           fmt::format("{:.3f} to {:.3f} {}, steps of {:g}", d.low[a], d.high[a],
+           fmt::format("{:.3f} to {:.3f} {}, steps of {:g}", d.box.min()[a], d.box.max()[a],
                        units.angles && a < 2 ? "degrees" : units.plan, h.scale[a]));
   for (const auto& [number_of_class, n] : d.classes) {
     call.json["classes"][std::to_string(number_of_class)] = n;
@@ -146,7 +146,7 @@ void run_thin(Call& call) {
 
 /// The limit where nobody sets one, said.
 double usual_max_sigma(Call& call) {
-  cloud::LasReader file(call.paths[1]);
+  cloud::LasReader file(call.paths()[1]);
   const cloud::UsualLimit limit = cloud::usual_limit(file);
   if (!(limit.max_sigma > 0)) return nan;
   call.progress.say(
@@ -159,9 +159,9 @@ void run_clean(Call& call) {
   files_of(call, ".las");  // a wrong call is told before the cloud is read
   cloud::CleanOptions options;
   options.max_sigma = call.has("max-sigma") ? number(call, "max-sigma", nan, 0) : usual_max_sigma(call);
-  options.min_rays = optional_value<int>(call, "min-rays").value_or(0);
+  options.min_rays = call.whole("min-rays").value_or(0);
   options.spreads = number(call, "spreads", options.spreads, 0);
-  options.least_group = optional_value<int>(call, "least-group").value_or(options.least_group);
+  options.least_group = call.whole("least-group").value_or(options.least_group);
   cloud::JudgeOptions judging;
   judging.rim = 2;  // m: far more than the gap between groups at any usual spacing
   judging.fate_of_strays = "they go";
@@ -187,11 +187,11 @@ draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   if (by == "class") return draw::Shown::point_class;
   if (by == "sigma") {
     if (!cloud::sigma_of(header))
-      throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths[1]);
+      throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths()[1]);
     return draw::Shown::sigma;
   }
   if (by != "colour") throw UsageError("--by {}: give colour, height, class or sigma", by);
-  if (!header.has_colour()) throw Error("{}: its points have no colours; show it --by height", call.paths[1]);
+  if (!header.has_colour()) throw Error("{}: its points have no colours; show it --by height", call.paths()[1]);
   return draw::Shown::colour;
 }
 
@@ -245,7 +245,7 @@ void run_render(Call& call) {
     if (*end != '\0' || from.empty())
       throw UsageError("--from {}: give above, or an azimuth in degrees, as in 200", from);
   }
-  options.width = optional_value<int>(call, "pixels").value_or(1280);
+  options.width = call.whole("pixels").value_or(1280);
   if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
   const cloud::Description d = cloud::describe(file, call.progress);
   say_oddities(call, d.oddities);
@@ -260,47 +260,41 @@ void run_cloud(Call& call) {
       {"ground", run_ground},     {"section", run_section}, {"render", run_render}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
-  if (call.paths.empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
+  if (call.paths().empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
   for (const auto& [old, now] : {std::pair("info", "describe"), std::pair("clip", "cut")})
-    if (call.paths[0] == old) throw UsageError("cloud {} is called cloud {} now", old, now);
+    if (call.paths()[0] == old) throw UsageError("cloud {} is called cloud {} now", old, now);
   for (const auto& [name, run] : actions)
-    if (name == call.paths[0]) return run(call);
-  const std::string near = nearest_word(call.paths[0], names);
-  throw UsageError("cloud {} is unknown{}; there are {}", call.paths[0], near.empty() ? "" : ", did you mean " + near,
+    if (name == call.paths()[0]) return run(call);
+  const std::string near = nearest_word(call.paths()[0], names);
+  throw UsageError("cloud {} is unknown{}; there are {}", call.paths()[0], near.empty() ? "" : ", did you mean " + near,
                    fmt::join(names, ", "));
 }
 
 }  // namespace
 
 Command cloud_command() {
-  return {"cloud", "looks at LAS clouds, whoever wrote them, and works on them",
+  return {"cloud",
+          "looks at LAS clouds, whoever wrote them, and works on them",
           "describe|cut|thin|clean|ground|section|render FILE",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("out", "file (default FILE_ACTION.las or .png)", cxxopts::value<std::string>());
-            add("box", "cut: west,south,east,north in the cloud's CRS", cxxopts::value<std::string>());
-            add("within", "cut: file of polygons in any CRS", cxxopts::value<std::string>());
-            add("outside", "cut: keeps what lies outside");
-            add("spacing", "thin: side of the cubes of which the best point stays, m", cxxopts::value<double>());
-            add("max-sigma", "clean: points less sure go, m (default 25 times the median)", cxxopts::value<double>());
-            add("min-rays", "clean: points that fewer photos agree on go", cxxopts::value<int>());
-            add("spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
-                cxxopts::value<double>());
-            add("least-group", "clean: groups of fewer points that nothing is near go (default 50)",
-                cxxopts::value<int>());
-            add("largest", "ground: width of the largest thing that stands on it, m (default 16)",
-                cxxopts::value<double>());
-            add("steepest", "ground: rise over run of bumps that are still ground (default 0.25)",
-                cxxopts::value<double>());
-            add("tolerance", "ground: distance from the surface, m (default 0.15)", cxxopts::value<double>());
-            add("line", "section: from E:N to E:N, with a comma between", list_value());
-            add("width", "section: of the band of points, m (default 0.5)", cxxopts::value<double>());
-            add("exaggerate", "section: heights against lengths (default 1)", cxxopts::value<double>());
-            add("by", "section, render: colour, height, class or sigma", cxxopts::value<std::string>());
-            add("from", "render: above, or aslant from an azimuth in degrees (default above)",
-                cxxopts::value<std::string>());
-            add("pixels", "render: width of the picture (default 1280)", cxxopts::value<int>());
-          },
+          {{"out", "file (default FILE_ACTION.las or .png)", Takes::text},
+           {"box", "cut: west,south,east,north in the cloud's CRS", Takes::text},
+           {"within", "cut: file of polygons in any CRS", Takes::text},
+           {"outside", "cut: keeps what lies outside"},
+           {"spacing", "thin: side of the cubes of which the best point stays, m", Takes::number},
+           {"max-sigma", "clean: points less sure go, m (default 25 times the median)", Takes::number},
+           {"min-rays", "clean: points that fewer photos agree on go", Takes::whole},
+           {"spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
+            Takes::number},
+           {"least-group", "clean: groups of fewer points that nothing is near go (default 50)", Takes::whole},
+           {"largest", "ground: width of the largest thing that stands on it, m (default 16)", Takes::number},
+           {"steepest", "ground: rise over run of bumps that are still ground (default 0.25)", Takes::number},
+           {"tolerance", "ground: distance from the surface, m (default 0.15)", Takes::number},
+           {"line", "section: from E:N to E:N, with a comma between", Takes::list},
+           {"width", "section: of the band of points, m (default 0.5)", Takes::number},
+           {"exaggerate", "section: heights against lengths (default 1)", Takes::number},
+           {"by", "section, render: colour, height, class or sigma", Takes::text},
+           {"from", "render: above, or aslant from an azimuth in degrees (default above)", Takes::text},
+           {"pixels", "render: width of the picture (default 1280)", Takes::whole}},
           run_cloud};
 }
 

@@ -65,53 +65,8 @@ void ConsoleProgress::show(bool last) {
 }
 
 std::string Call::only_path(const char* what) const {
-  if (paths.size() != 1) throw UsageError("{} needs one {}; see mesograph {} --help", command, what, command);
-  return paths[0];
-}
-
-namespace {
-
-bool is_list(const cxxopts::ParseResult& options, const std::string& name) {
-  try {
-    (void)options[name].as<std::vector<std::string>>();
-    return true;
-  } catch (const std::bad_cast&) {
-    return false;
-  } catch (const cxxopts::exceptions::exception&) {  // a switch, which has no value
-    return false;
-  }
-}
-
-}  // namespace
-
-std::string Call::text(const char* name) const {
-  if (!has(name)) return {};
-  return is_list(options, name) ? fmt::format("{}", fmt::join(list(name), ",")) : options[name].as<std::string>();
-}
-
-std::vector<std::string> Call::list(const char* name) const {
-  std::vector<std::string> out;
-  for (const auto& given : options.arguments())
-    if (given.key() == name)
-      for (const std::string& part : split_list(given.value())) out.push_back(part);
-  return out;
-}
-
-void check_repeated(const cxxopts::ParseResult& options) {
-  std::map<std::string, std::string> seen;
-  for (const auto& given : options.arguments()) {
-    const auto [before, fresh] = seen.emplace(given.key(), given.value());
-    if (!fresh && before->second != given.value() && !is_list(options, given.key()))
-      throw UsageError("--{} is given twice: {} and {}; one of them is meant", given.key(), before->second,
-                       given.value());
-  }
-}
-
-std::vector<std::string> paths_of(const cxxopts::ParseResult& options) {
-  std::vector<std::string> out;
-  for (const auto& given : options.arguments())
-    if (given.key() == "paths") out.push_back(given.value());
-  return out;
+  if (paths().size() != 1) throw UsageError("{} needs one {}; see mesograph {} --help", command, what, command);
+  return paths()[0];
 }
 
 std::string standing_words(Call& call, const survey::Survey& survey, const std::string& stage, bool made) {
@@ -119,20 +74,6 @@ std::string standing_words(Call& call, const survey::Survey& survey, const std::
   if (!behind.empty())
     call.progress.say(behind + "; this rests on it as it was, and mesograph run makes all of it anew");
   return made ? "" : behind.empty() ? " (current)" : " (as it was)";
-}
-
-std::vector<std::string> split_list(const std::string& text, char separator) {
-  std::vector<std::string> parts;
-  std::string part;
-  for (const char ch : text + separator) {
-    if (ch != separator) {
-      part += ch;
-      continue;
-    }
-    if (!part.empty()) parts.push_back(part);
-    part.clear();
-  }
-  return parts;
 }
 
 }  // namespace mesograph::app

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <chrono>
-#include <cxxopts.hpp>
 #include <filesystem>
 #include <functional>
 #include <mesograph/base/json.hpp>
@@ -14,6 +13,8 @@
 #include <optional>
 #include <string>
 #include <vector>
+
+#include "options.hpp"
 
 namespace mesograph::app {
 
@@ -40,54 +41,29 @@ class ConsoleProgress : public Progress {
 };
 
 /// What a command is given and gives back.
-struct Call {
+struct Call : Given {
   std::string command;
-  cxxopts::ParseResult options;
-  std::vector<std::string> paths;
   std::filesystem::path survey;
   ConsoleProgress& progress;
-  Json json;                       ///< the command's own fields for --json
-  std::vector<std::string> lines;  ///< what a person reads on stdout
+  Json json = {};                       ///< the command's own fields for --json
+  std::vector<std::string> lines = {};  ///< what a person reads on stdout
 
-  bool has(const char* name) const { return options.count(name) > 0; }
-  /// An option as it was written; of a list its parts with commas between.
-  std::string text(const char* name) const;
-  /// Parts of an option that is a list (list_value): separated by commas, or the option given several times.
-  std::vector<std::string> list(const char* name) const;
   /// The one PATH that a command needs. Throws UsageError where there is none or more.
   std::string only_path(const char* what) const;
 };
 
 struct Command {
   std::string name, summary, positional_help;
-  std::function<void(cxxopts::Options&)> add_options;
+  std::vector<Option> options;
   std::function<void(Call&)> run;
   std::vector<std::pair<std::string, std::string>> renamed = {};  ///< options: the old name and the one of now
 };
 
 const std::vector<Command>& commands();
 
-/// What an option that is a list is declared with: only such a one may be given several times.
-inline std::shared_ptr<cxxopts::Value> list_value() { return cxxopts::value<std::vector<std::string>>(); }
-
-/// Throws UsageError where an option that is no list is given twice: the first would be lost without a word.
-void check_repeated(const cxxopts::ParseResult& options);
-
-/// The paths of a call as they were written, commas and all.
-std::vector<std::string> paths_of(const cxxopts::ParseResult& options);
-
 /// A note where a stage rests on one that is not current; and what stands behind its figures: nothing where it was
 /// made now, else that it was not.
 std::string standing_words(Call& call, const survey::Survey& survey, const std::string& stage, bool made);
-
-/// Comma-separated list -> its parts.
-std::vector<std::string> split_list(const std::string& text, char separator = ',');
-
-/// Number of an option of that type; nothing where it was not given.
-template <typename T>
-std::optional<T> optional_value(const Call& call, const char* name) {
-  return call.has(name) ? std::optional<T>(call.options[name].as<T>()) : std::nullopt;
-}
 
 Command new_command();
 Command crs_command();

@@ -61,7 +61,7 @@ void read_site_grid(const Call& call, stages::ControlOptions& options) {
     options.about = {number_from("about", parts[0]), number_from("about", parts[1])};
   }
   options.onto = call.text("onto");
-  options.fit = optional_value<int>(call, "fit").value_or(4);
+  options.fit = call.whole("fit").value_or(4);
   if (options.fit != 4 && options.fit != 7) throw UsageError("--fit {}: write 4 (plan) or 7 (space)", options.fit);
   if (!options.onto.empty() && !options.crs.empty())
     throw UsageError("--onto fits a grid of unknown place; leave --crs out, or leave --onto out");
@@ -86,7 +86,7 @@ void list_points(Call& call, const stages::ControlTaken& taken) {
 void run_control(Call& call) {
   survey::Survey opened(call.survey);
   stages::ControlOptions options;
-  if (!call.paths.empty()) options.file = call.only_path("file");
+  if (!call.paths().empty()) options.file = call.only_path("file");
   options.roles = roles_from(call.list("role"));
   for (const std::string& pattern : call.list("check")) options.roles.emplace_back(adjust::Role::check, pattern);
   options.reading.columns = call.list("columns");
@@ -95,7 +95,7 @@ void run_control(Call& call) {
   if (!units.empty()) options.reading.plan = unit_from(units[0]), options.reading.height = unit_from(units.back());
   options.sigmas = call.list("sigma");
   options.remove = call.list("remove");
-  options.hold_out = optional_value<int>(call, "hold-out");
+  options.hold_out = call.whole("hold-out");
   options.as_is = call.has("as-is");
   options.crs = geo::tidy_name(call.text("crs"));
   read_site_grid(call, options);
@@ -115,29 +115,25 @@ void run_control(Call& call) {
 }  // namespace
 
 Command control_command() {
-  return {"control", "adds ground control and check points", "[FILE]",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("columns", "what the file's columns hold, in order: id,north,east,height,role,-,...", list_value());
-            add("units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height", list_value());
-            add("crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", cxxopts::value<std::string>());
-            add("ground-to-grid", "factor from lengths on the ground to lengths in the grid, as 0.99962",
-                cxxopts::value<std::string>());
-            add("about", "EAST,NORTH that the factor leaves in place (default 0,0)", list_value());
-            add("onto", "the file is in a grid of its own: fit it onto these points of the survey's CRS",
-                cxxopts::value<std::string>());
-            add("fit", "parameters of that fit: 4 (plan, heights shifted) or 7 (space)", cxxopts::value<int>());
-            add("role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", list_value());
-            add("check", "these points are checks (patterns): 'CP*'", list_value());
-            add("hold-out", "make so many control points checks, well spread", cxxopts::value<int>());
-            add("scalebars", "add measured distances between sighted points: id,a,b,length,sigma (m)",
-                cxxopts::value<std::string>());
-            add("sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", list_value());
-            add("remove", "take points or scale bars out (patterns)", list_value());
-            add("as-is", "take the file even where the photos say that it lies elsewhere");
-            add("list", "print the points");
-            add("dry-run", "show the table as understood, change nothing");
-          },
+  return {"control",
+          "adds ground control and check points",
+          "[FILE]",
+          {{"columns", "what the file's columns hold, in order: id,north,east,height,role,-,...", Takes::list},
+           {"units", "of the file's coordinates: m, mm, ft, us-ft; two for plan,height", Takes::list},
+           {"crs", "of the file, where it is not the survey's: EPSG:n or EPSG:n+m", Takes::text},
+           {"ground-to-grid", "factor from lengths on the ground to lengths in the grid, as 0.99962", Takes::text},
+           {"about", "EAST,NORTH that the factor leaves in place (default 0,0)", Takes::list},
+           {"onto", "the file is in a grid of its own: fit it onto these points of the survey's CRS", Takes::text},
+           {"fit", "parameters of that fit: 4 (plan, heights shifted) or 7 (space)", Takes::whole},
+           {"role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", Takes::list},
+           {"check", "these points are checks (patterns): 'CP*'", Takes::list},
+           {"hold-out", "make so many control points checks, well spread", Takes::whole},
+           {"scalebars", "add measured distances between sighted points: id,a,b,length,sigma (m)", Takes::text},
+           {"sigma", "standard deviations, m: PATTERN=PLAN:HEIGHT", Takes::list},
+           {"remove", "take points or scale bars out (patterns)", Takes::list},
+           {"as-is", "take the file even where the photos say that it lies elsewhere"},
+           {"list", "print the points"},
+           {"dry-run", "show the table as understood, change nothing"}},
           run_control};
 }
 

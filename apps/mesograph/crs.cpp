@@ -22,10 +22,10 @@ std::optional<Eigen::Vector2d> place_from(const std::vector<std::string>& parts)
 void run_crs(Call& call) {
   geo::FindCrsOptions options;
   options.near = place_from(call.list("near"));
-  if (const auto most = optional_value<int>(call, "most")) options.most = static_cast<std::size_t>(std::max(1, *most));
-  if (call.paths.empty() && !options.near)
+  if (const auto most = call.whole("most")) options.most = static_cast<std::size_t>(std::max(1, *most));
+  if (call.paths().empty() && !options.near)
     throw UsageError("crs needs words to look for, as in mesograph crs UTM 33N, or --near LAT,LON");
-  const geo::CrsSearch search = geo::find_crs(call.paths, options);
+  const geo::CrsSearch search = geo::find_crs(call.paths(), options);
   const std::vector<geo::FoundCrs>& found = search.found;
   call.json["all"] = search.all;
   call.json["found"] = nlohmann::ordered_json::array();
@@ -55,12 +55,11 @@ void run_crs(Call& call) {
 }  // namespace
 
 Command crs_command() {
-  return {"crs", "finds a coordinate reference system by name, code or place", "[WORDS...]",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("near", "only systems in use there: LAT,LON in degrees", list_value());
-            add("most", "how many to list (default 25)", cxxopts::value<int>());
-          },
+  return {"crs",
+          "finds a coordinate reference system by name, code or place",
+          "[WORDS...]",
+          {{"near", "only systems in use there: LAT,LON in degrees", Takes::list},
+           {"most", "how many to list (default 25)", Takes::whole}},
           run_crs};
 }
 

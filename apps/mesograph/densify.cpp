@@ -12,16 +12,16 @@ namespace {
 void run_densify(Call& call) {
   survey::Survey opened(call.survey);
   stages::DensifyStageOptions options;
-  options.spacing = optional_value<double>(call, "spacing");
-  options.level = optional_value<int>(call, "level");
-  options.min_views = optional_value<int>(call, "min-views");
-  options.max_sigma = optional_value<double>(call, "max-sigma");
+  options.spacing = call.number("spacing");
+  options.level = call.whole("level");
+  options.min_views = call.whole("min-views");
+  options.max_sigma = call.number("max-sigma");
   options.out = call.text("out");
   options.only = call.text("only");
   options.within = call.text("within");
-  options.tiles = optional_value<double>(call, "tiles").value_or(nan);
-  options.scale = optional_value<double>(call, "scale").value_or(nan);
-  options.disk = 1e9 * optional_value<double>(call, "disk").value_or(nan);
+  options.tiles = call.number("tiles").value_or(nan);
+  options.scale = call.number("scale").value_or(nan);
+  options.disk = 1e9 * call.number("disk").value_or(nan);
   options.test_patch = call.has("test-patch");
   if (options.test_patch && !options.within.empty())
     throw UsageError("--test-patch chooses its own region; leave out --within");
@@ -54,27 +54,24 @@ void run_densify(Call& call) {
 }  // namespace
 
 Command densify_command() {
-  return {
-      "densify", "makes a dense, georeferenced LAS cloud from the adjusted block", "",
-      [](cxxopts::Options& options) {
-        auto add = options.add_options();
-        add("spacing", "of the points, m (default 2 GSD)", cxxopts::value<double>());
-        add("level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", cxxopts::value<int>());
-        add("min-views", "photos that must agree on a point (default 2)", cxxopts::value<int>());
-        add("max-sigma", "most standard deviation of a point from matching, m", cxxopts::value<double>());
-        add("within", "box west,south,east,north in the survey's CRS, or a polygon file in any",
-            cxxopts::value<std::string>());
-        add("only", "photos of this sortie alone", cxxopts::value<std::string>());
-        add("test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size");
-        add("tiles", "writes squares of this side, units of the CRS, with an index", cxxopts::value<double>());
-        add("scale", "of LAS coordinates, units of the CRS (default 0.001)", cxxopts::value<double>());
-        add("disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
-            cxxopts::value<double>());
-        add("sweep", "removes what the store keeps of other levels, regions, sorties and adjustments");
-        add("force", "takes an adjustment that is out of date as it is");
-        add("out", "file, .las or .ply (default results/cloud.las)", cxxopts::value<std::string>());
-      },
-      run_densify};
+  return {"densify",
+          "makes a dense, georeferenced LAS cloud from the adjusted block",
+          "",
+          {{"spacing", "of the points, m (default 2 GSD)", Takes::number},
+           {"level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", Takes::whole},
+           {"min-views", "photos that must agree on a point (default 2)", Takes::whole},
+           {"max-sigma", "most standard deviation of a point from matching, m", Takes::number},
+           {"within", "box west,south,east,north in the survey's CRS, or a polygon file in any", Takes::text},
+           {"only", "photos of this sortie alone", Takes::text},
+           {"test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size"},
+           {"tiles", "writes squares of this side, units of the CRS, with an index", Takes::number},
+           {"scale", "of LAS coordinates, units of the CRS (default 0.001)", Takes::number},
+           {"disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
+            Takes::number},
+           {"sweep", "removes what the store keeps of other levels, regions, sorties and adjustments"},
+           {"force", "takes an adjustment that is out of date as it is"},
+           {"out", "file, .las or .ply (default results/cloud.las)", Takes::text}},
+          run_densify};
 }
 
 }  // namespace mesograph::app

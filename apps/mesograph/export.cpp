@@ -14,7 +14,7 @@ void run_export(Call& call) {
   stages::ExportOptions options;
   options.what = call.only_path("kind, as in export stations");
   options.image = call.text("image");
-  options.worst = optional_value<int>(call, "worst");
+  options.worst = call.whole("worst");
   if (options.worst) {
     if (options.what != "residuals" || *options.worst < 1)
       throw UsageError("--worst N lists the N largest residuals: export residuals --worst 20");
@@ -61,14 +61,11 @@ Command export_command() {
   return {"export",
           "writes photos, stations, cameras, ties, keypoints, matches, points, control, sightings, residuals or depth",
           "WHAT",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("out", "file, or - for stdout (default results/WHAT.csv)", cxxopts::value<std::string>());
-            add("worst", "with residuals: so many, the largest over their sigma first", cxxopts::value<int>());
-            add("pair", "matches of two photos: A,B", list_value());
-            add("figure", "with matches --pair: draws them over the photos (results/figures/matches.png)");
-            add("image", "keypoints, matches, residuals or depth of one photo", cxxopts::value<std::string>());
-          },
+          {{"out", "file, or - for stdout (default results/WHAT.csv)", Takes::text},
+           {"worst", "with residuals: so many, the largest over their sigma first", Takes::whole},
+           {"pair", "matches of two photos: A,B", Takes::list},
+           {"figure", "with matches --pair: draws them over the photos (results/figures/matches.png)"},
+           {"image", "keypoints, matches, residuals or depth of one photo", Takes::text}},
           run_export};
 }
 

@@ -6,34 +6,22 @@ namespace mesograph::app {
 
 namespace {
 
-/// An option as a person writes it, and what it is for.
-struct Told {
-  std::string name, short_name, words;
-  bool takes_value = false;
-};
-
-std::vector<Told> told(const cxxopts::Options& options) {
-  std::vector<Told> out;
-  for (const cxxopts::HelpOptionDetails& o : options.group_help("").options) {
-    if (o.l.empty() || o.l[0] == "paths") continue;
-    out.push_back({o.l[0], o.s, o.desc, !o.is_boolean});
-  }
-  return out;
+/// What every command takes.
+const std::vector<Option>& common_options() {
+  static const std::vector<Option> all = {
+      {"survey", "folder of the survey", Takes::text, "s", "."},
+      {"threads", "number of threads (default: all cores)", Takes::whole},
+      {"json", "one JSON object on stdout"},
+      {"quiet", "no progress, no notes"},
+      {"strict", "exit code 4 where there are warnings"},
+      {"help", "this text"},
+  };
+  return all;
 }
 
-/// Options that are a command's own.
-std::vector<Told> own_options(const Command& command) {
-  if (!command.add_options) return {};
-  cxxopts::Options options("");
-  command.add_options(options);
-  return told(options);
-}
-
-std::vector<Told> common_options() { return told(options_of({"", "", "", {}, {}})); }
-
-std::string written(const Told& o) {
+std::string written(const Option& o) {
   return fmt::format("{}--{}{}", o.short_name.empty() ? "" : "-" + o.short_name + ", ", o.name,
-                     o.takes_value ? " ARG" : "");
+                     o.takes == Takes::nothing ? "" : " ARG");
 }
 
 /// Text of a manual page: a hyphen stays one, a dot or quote that begins a line is no request.
@@ -46,9 +34,9 @@ std::string roff(const std::string& text) {
   return out.starts_with('.') || out.starts_with('\'') ? "\\&" + out : out;
 }
 
-std::string roff_options(const std::vector<Told>& options) {
+std::string roff_options(const std::vector<Option>& options) {
   std::string out;
-  for (const Told& o : options) out += fmt::format(".TP\n.B {}\n{}\n", roff(written(o)), roff(o.words));
+  for (const Option& o : options) out += fmt::format(".TP\n.B {}\n{}\n", roff(written(o)), roff(o.words));
   return out;
 }
 
@@ -59,28 +47,18 @@ std::string cell(const std::string& text) {
   return out;
 }
 
-std::string table(const std::vector<Told>& options) {
+std::string table(const std::vector<Option>& options) {
   std::string out = "| option | |\n|---|---|\n";
-  for (const Told& o : options) out += fmt::format("| `{}` | {} |\n", written(o), cell(o.words));
+  for (const Option& o : options) out += fmt::format("| `{}` | {} |\n", written(o), cell(o.words));
   return out;
 }
 
 }  // namespace
 
-cxxopts::Options options_of(const Command& command) {
-  cxxopts::Options options("mesograph " + command.name, command.summary);
-  options.positional_help(command.positional_help);
-  auto add = options.add_options();
-  add("s,survey", "folder of the survey", cxxopts::value<std::string>()->default_value("."));
-  add("threads", "number of threads (default: all cores)", cxxopts::value<int>());
-  add("json", "one JSON object on stdout");
-  add("quiet", "no progress, no notes");
-  add("strict", "exit code 4 where there are warnings");
-  add("help", "this text");
-  add("paths", "", cxxopts::value<std::vector<std::string>>());
-  if (command.add_options) command.add_options(options);
-  options.parse_positional({"paths"});
-  return options;
+std::vector<Option> options_of(const Command& command) {
+  std::vector<Option> out = common_options();
+  out.insert(out.end(), command.options.begin(), command.options.end());
+  return out;
 }
 
 std::string overview() {
@@ -103,7 +81,7 @@ std::string man_page() {
   out += roff_options(common_options()) + ".SH COMMANDS\n";
   for (const Command& command : commands())
     out += fmt::format(".SS {}\n{}\n{}", roff(command.name + " " + command.positional_help), roff(command.summary),
-                       roff_options(own_options(command)));
+                       roff_options(command.options));
   return out +
          ".SH EXIT STATUS\n0 done, 1 internal error, 2 usage, 3 bad input, 4 warnings (\\-\\-strict), 130 "
          "interrupted.\n.SH SEE ALSO\nThe manual, the methods and the formats of files stand beside the program, in "
@@ -113,14 +91,14 @@ std::string man_page() {
 std::string bash_completion() {
   std::vector<std::string> names;
   std::string cases;
-  const auto words = [](const std::vector<Told>& options) {
+  const auto words = [](const std::vector<Option>& options) {
     std::vector<std::string> out;
-    for (const Told& o : options) out.push_back("--" + o.name);
+    for (const Option& o : options) out.push_back("--" + o.name);
     return fmt::format("{}", fmt::join(out, " "));
   };
   for (const Command& command : commands()) {
     names.push_back(command.name);
-    if (const std::string own = words(own_options(command)); !own.empty())
+    if (const std::string own = words(command.options); !own.empty())
       cases += fmt::format("    {}) own=\"{}\" ;;\n", command.name, own);
   }
   return fmt::format(
@@ -148,7 +126,7 @@ std::string options_page() {
       "What they do is told in the [manual](manual.md).\n\n## Every command\n\n" +
       table(common_options());
   for (const Command& command : commands()) {
-    const std::vector<Told> own = own_options(command);
+    const std::vector<Option>& own = command.options;
     out += fmt::format("\n## {}{}{}\n\n{}.\n", command.name, command.positional_help.empty() ? "" : " ",
                        command.positional_help, command.summary);
     if (!own.empty()) out += "\n" + table(own);

@@ -6,8 +6,8 @@
 
 namespace mesograph::app {
 
-/// The options of a command, those that every command takes among them.
-cxxopts::Options options_of(const Command& command);
+/// The options of a command, after those that every command takes.
+std::vector<Option> options_of(const Command& command);
 
 /// `mesograph --help`.
 std::string overview();

@@ -92,8 +92,6 @@ Outcome guarded(const std::function<void()>& work) {
     return {130, "interrupted before the end; run the same command again"};
   } catch (const UsageError& error) {
     return {2, error.what()};
-  } catch (const cxxopts::exceptions::exception& error) {
-    return {2, std::string(error.what()) + "; see --help"};
   } catch (const Error& error) {
     return {3, error.what()};
   } catch (const std::exception& error) {
@@ -102,7 +100,7 @@ Outcome guarded(const std::function<void()>& work) {
 }
 
 /// What `help` prints: the overview, or a page made for others from the tables of options.
-std::string help_text(const std::string& page) {
+std::string page_text(const std::string& page) {
   if (page == "man") return man_page();
   if (page == "bash") return bash_completion();
   if (page == "options") return options_page();
@@ -111,7 +109,7 @@ std::string help_text(const std::string& page) {
 
 int run(int argc, char** argv) {
   if (argc < 2 || std::string(argv[1]) == "--help" || std::string(argv[1]) == "help")
-    return fmt::print("{}", help_text(argc > 2 ? argv[2] : "")), argc < 2 ? 2 : 0;
+    return fmt::print("{}", page_text(argc > 2 ? argv[2] : "")), argc < 2 ? 2 : 0;
   if (std::string(argv[1]) == "--version") return fmt::print("mesograph {}\n", MESOGRAPH_VERSION), 0;
 
   const auto begin = std::chrono::steady_clock::now();
@@ -126,24 +124,22 @@ int run(int argc, char** argv) {
       for (int i = 2; i < argc; ++i)
         if (const std::string word = argv[i]; word == "--" + old || word.starts_with("--" + old + "="))
           throw UsageError("--{} of {} is called --{} now", old, name, now);
-    cxxopts::Options options = options_of(command);
-    const cxxopts::ParseResult parsed = options.parse(argc - 1, argv + 1);
-    if (parsed.count("help")) {
+    const std::vector<Option> options = options_of(command);
+    const Given given = parse(options, argc - 1, argv + 1);
+    if (given.has("help")) {
       help = true;
-      fmt::print("{}\n", options.help());
+      fmt::print("{}\n", help_text(command.name, command.summary, command.positional_help, options));
       return;
     }
-    check_repeated(parsed);
-    strict = parsed.count("strict") > 0;
-    if (parsed.count("threads") && parsed["threads"].as<int>() < 1) throw UsageError("--threads must be 1 or more");
-    const int threads =
-        parsed.count("threads") ? parsed["threads"].as<int>() : static_cast<int>(std::thread::hardware_concurrency());
+    strict = given.has("strict");
+    const int threads = given.whole("threads").value_or(static_cast<int>(std::thread::hardware_concurrency()));
+    if (threads < 1) throw UsageError("--threads must be 1 or more");
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads));
-    ConsoleProgress progress(parsed.count("quiet") > 0);
+    ConsoleProgress progress(given.has("quiet"));
     interrupts().run(&progress);
-    Call call{name, parsed, paths_of(parsed), parsed["survey"].as<std::string>(), progress, {}, {}};
-    if (command.positional_help.empty() && !call.paths.empty())
-      throw UsageError("{} takes no '{}'; see mesograph {} --help", name, call.paths[0], name);
+    Call call{given, name, given.text("survey"), progress};
+    if (command.positional_help.empty() && !call.paths().empty())
+      throw UsageError("{} takes no '{}'; see mesograph {} --help", name, call.paths()[0], name);
     struct Keep {
       Call& call;
       Json& own;

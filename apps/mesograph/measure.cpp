@@ -8,10 +8,10 @@ namespace mesograph::app {
 namespace {
 
 void run_measure(Call& call) {
-  if (call.paths.size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
+  if (call.paths().size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
   const survey::Survey opened(call.survey, survey::Access::look);
-  const stages::Measured m = stages::measure(opened, call.paths[0], call.paths[1]);
-  call.json = {{"from", call.paths[0]}, {"to", call.paths[1]}};
+  const stages::Measured m = stages::measure(opened, call.paths()[0], call.paths()[1]);
+  call.json = {{"from", call.paths()[0]}, {"to", call.paths()[1]}};
   call.json.update(json_of(m));
   const auto sigma = [](double v, int decimals) {
     return std::isfinite(v) ? fmt::format("sigma {:.{}f}", v, decimals) : std::string("sigma unknown");

@@ -24,14 +24,13 @@ void run_new(Call& call) {
 }  // namespace
 
 Command new_command() {
-  return {"new", "starts a survey", "DIR",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("crs", "EPSG:n, EPSG:n+m, a .prj or WKT file, or local", cxxopts::value<std::string>());
-            add("heights", "ellipsoidal or plain, where the CRS has no vertical part", cxxopts::value<std::string>());
-            add("geoid", "geoid grid file to use", cxxopts::value<std::string>());
-            add("name", "of the survey (default: the folder's)", cxxopts::value<std::string>());
-          },
+  return {"new",
+          "starts a survey",
+          "DIR",
+          {{"crs", "EPSG:n, EPSG:n+m, a .prj or WKT file, or local", Takes::text},
+           {"heights", "ellipsoidal or plain, where the CRS has no vertical part", Takes::text},
+           {"geoid", "geoid grid file to use", Takes::text},
+           {"name", "of the survey (default: the folder's)", Takes::text}},
           run_new};
 }
 

@@ -65,10 +65,10 @@ void run_orient(Call& call) {
 }  // namespace
 
 Command orient_command() {
-  return {"orient", "orients the photos from their tie points", "",
-          [](cxxopts::Options& options) {
-            options.add_options()("preview", "ties and orients at reduced resolution, into results/preview");
-          },
+  return {"orient",
+          "orients the photos from their tie points",
+          "",
+          {{"preview", "ties and orients at reduced resolution, into results/preview"}},
           run_orient};
 }
 

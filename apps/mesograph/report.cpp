@@ -16,11 +16,10 @@ void run_report(Call& call) {
 }  // namespace
 
 Command report_command() {
-  return {"report", "writes results/report.html from the last adjustment", "",
-          [](cxxopts::Options& options) {
-            options.add_options()("compare", "beside the adjustment that adjust --as NAME kept",
-                                  cxxopts::value<std::string>());
-          },
+  return {"report",
+          "writes results/report.html from the last adjustment",
+          "",
+          {{"compare", "beside the adjustment that adjust --as NAME kept", Takes::text}},
           run_report};
 }
 

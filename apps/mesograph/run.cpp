@@ -104,18 +104,18 @@ void run_demo(Call& call) {
 }  // namespace
 
 Command run_command() {
-  return {"run", "makes everything the survey wants that is not up to date", "",
-          [](cxxopts::Options& options) {
-            options.add_options()("preview", "ties and orients at reduced resolution, into results/preview");
-          },
+  return {"run",
+          "makes everything the survey wants that is not up to date",
+          "",
+          {{"preview", "ties and orients at reduced resolution, into results/preview"}},
           run_run};
 }
 
 Command demo_command() {
-  return {"demo", "runs the shipped survey of the Osterlund slip from photos to report and cloud", "DIR",
-          [](cxxopts::Options& options) {
-            options.add_options()("from", "folder of the demo's photos and control", cxxopts::value<std::string>());
-          },
+  return {"demo",
+          "runs the shipped survey of the Osterlund slip from photos to report and cloud",
+          "DIR",
+          {{"from", "folder of the demo's photos and control", Takes::text}},
           run_demo};
 }
 

@@ -52,16 +52,15 @@ void run_sight(Call& call) {
 }  // namespace
 
 Command sight_command() {
-  return {"sight", "predicts, finds and imports where control shows in the photos", "",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("import", "sightings.csv: image,point,x,y[,sigma,state]", cxxopts::value<std::string>());
-            add("natural", "points of the imported file without coordinates are tie points");
-            add("list", "print the photos of these points, the best first (patterns)", list_value());
-            add("predict-only", "find nothing");
-            add("confirm", "POINT or POINT:IMAGE (patterns)", list_value());
-            add("reject", "POINT or POINT:IMAGE (patterns)", list_value());
-          },
+  return {"sight",
+          "predicts, finds and imports where control shows in the photos",
+          "",
+          {{"import", "sightings.csv: image,point,x,y[,sigma,state]", Takes::text},
+           {"natural", "points of the imported file without coordinates are tie points"},
+           {"list", "print the photos of these points, the best first (patterns)", Takes::list},
+           {"predict-only", "find nothing"},
+           {"confirm", "POINT or POINT:IMAGE (patterns)", Takes::list},
+           {"reject", "POINT or POINT:IMAGE (patterns)", Takes::list}},
           run_sight};
 }
 

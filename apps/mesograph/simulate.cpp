@@ -9,21 +9,18 @@ namespace {
 
 void run_simulate(Call& call) {
   simulate::SimulateOptions options;
-  if (call.has("seed")) options.seed = call.options["seed"].as<std::uint64_t>();
-  if (call.has("photos")) options.photos = call.options["photos"].as<int>();
+  options.seed = call.large("seed").value_or(options.seed);
+  options.photos = call.whole("photos").value_or(options.photos);
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
   options.with_photos = !call.has("no-photos");
   options.decoys = call.has("decoys");
   options.obliques = !call.has("nadir");
   options.known_interior = call.has("known-interior");
-  const auto take = [&](const char* name, auto& value) {
-    if (call.has(name)) value = call.options[name].as<std::decay_t<decltype(value)>>();
-  };
-  take("points", options.points_per_photo);
-  take("readout", options.readout_seconds);
-  take("gross", options.gross_share);
-  take("false-pairs", options.false_share);
+  options.points_per_photo = call.whole("points").value_or(options.points_per_photo);
+  options.readout_seconds = call.number("readout").value_or(options.readout_seconds);
+  options.gross_share = call.number("gross").value_or(options.gross_share);
+  options.false_share = call.number("false-pairs").value_or(options.false_share);
   const std::string folder = call.only_path("folder");
   simulate::simulate_survey(folder, options, call.progress);
   call.json = {{"folder", folder}, {"photos", options.photos}};
@@ -34,24 +31,22 @@ void run_simulate(Call& call) {
 }  // namespace
 
 Command simulate_command() {
-  return {"simulate", "makes up a survey with known truth", "DIR",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("seed", "everything follows from it", cxxopts::value<std::uint64_t>());
-            add("photos", "how many, useless ones included", cxxopts::value<int>());
-            add("size", "WIDTHxHEIGHT in pixels", cxxopts::value<std::string>());
-            add("decoys", "road markings, drains and window bars lie where the targets should be");
-            add("readout", "seconds that a rolling shutter takes from the first row to the last, on the move",
-                cxxopts::value<double>());
-            add("no-photos", "keypoints, matches and positions instead of pixels, over a wider slope");
-            add("points", "without photos: ground points for each photo", cxxopts::value<int>());
-            add("gross", "without photos: share of keypoints that are somewhere else", cxxopts::value<double>());
-            add("false-pairs", "without photos: pairs that match without common ground, for each true one",
-                cxxopts::value<double>());
-            add("nadir", "without photos: no obliques");
-            add("known-interior", "without photos: lenses without distortion, cameras.json is the truth");
-          },
-          run_simulate};
+  return {
+      "simulate",
+      "makes up a survey with known truth",
+      "DIR",
+      {{"seed", "everything follows from it", Takes::large},
+       {"photos", "how many, useless ones included", Takes::whole},
+       {"size", "WIDTHxHEIGHT in pixels", Takes::text},
+       {"decoys", "road markings, drains and window bars lie where the targets should be"},
+       {"readout", "seconds that a rolling shutter takes from the first row to the last, on the move", Takes::number},
+       {"no-photos", "keypoints, matches and positions instead of pixels, over a wider slope"},
+       {"points", "without photos: ground points for each photo", Takes::whole},
+       {"gross", "without photos: share of keypoints that are somewhere else", Takes::number},
+       {"false-pairs", "without photos: pairs that match without common ground, for each true one", Takes::number},
+       {"nadir", "without photos: no obliques"},
+       {"known-interior", "without photos: lenses without distortion, cameras.json is the truth"}},
+      run_simulate};
 }
 
 }  // namespace mesograph::app

@@ -10,7 +10,7 @@ namespace {
 void run_tie(Call& call) {
   survey::Survey opened(call.survey);
   stages::TieOptions options;
-  options.keypoints = optional_value<int>(call, "keypoints");
+  options.keypoints = call.whole("keypoints");
   if (call.has("pairs")) {
     const auto pairs = from_word<stages::PairChoice>(call.text("pairs"));
     if (!pairs) throw Error("tie: --pairs {} is unknown; write positions or all, similar or none", call.text("pairs"));
@@ -31,13 +31,10 @@ Command tie_command() {
   return {"tie",
           "finds tie points between the photos",
           "",
-          [](cxxopts::Options& options) {
-            auto add = options.add_options();
-            add("keypoints", "most of a photo (default 8000)", cxxopts::value<int>());
-            add("pairs", "positions (footprints side by side), similar, all, or none", cxxopts::value<std::string>());
-            add("import", "ties.csv, or folder with keypoints.csv and matches.csv, to take beside what is matched",
-                cxxopts::value<std::string>());
-          },
+          {{"keypoints", "most of a photo (default 8000)", Takes::whole},
+           {"pairs", "positions (footprints side by side), similar, all, or none", Takes::text},
+           {"import", "ties.csv, or folder with keypoints.csv and matches.csv, to take beside what is matched",
+            Takes::text}},
           run_tie,
           {{"limit", "keypoints"}}};
 }

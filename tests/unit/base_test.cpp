@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <fstream>
 #include <mesograph/base/csv.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
@@ -243,4 +244,46 @@ TEST_CASE("What is being written can be taken back at once, and a file without a
   CHECK(::write(fd, "abc", 3) == 3);
   ::close(fd);
   CHECK_THROWS_AS(hash_file("/dev/null"), Error);  // no regular file: a pipe would be waited for without end
+}
+
+TEST_CASE("Decompositions keep the laws of their definitions, also of matrices without full rank") {
+  Random random(3);
+  const auto filled = [&](Eigen::Index rows, Eigen::Index cols) {
+    Eigen::MatrixXd out(rows, cols);
+    for (double& v : out.reshaped()) v = random.normal(1);
+    return out;
+  };
+  // Roundings of some dozen operations on numbers about 1: 1e-15 each, times the condition of random matrices.
+  constexpr double rounding = 1e-10;
+  const Eigen::MatrixXd A = filled(7, 4), deficient = filled(7, 2) * filled(2, 4), P = pseudo_inverse(deficient);
+  CHECK((deficient * P * deficient - deficient).norm() < rounding);  // Moore and Penrose's four
+  CHECK((P * deficient * P - P).norm() < rounding);
+  CHECK((deficient * P - (deficient * P).transpose()).norm() < rounding);
+  CHECK((P * deficient - (P * deficient).transpose()).norm() < rounding);
+  const Eigen::VectorXd b = filled(7, 1);
+  CHECK((A.transpose() * (A * least_squares(A, b).x - b)).norm() < rounding);
+  CHECK(least_squares(A, b).rank == 4);
+  CHECK(least_squares(deficient, b).rank == 2);
+  const Eigen::MatrixXd rest = orthogonal_complement(A), span = orthonormal(A);
+  CHECK(((rest.transpose() * A).norm() < rounding && rest.cols() == 3));
+  CHECK((span * span.transpose() + rest * rest.transpose() - Eigen::MatrixXd::Identity(7, 7)).norm() < rounding);
+  const Eigen::MatrixXd B = filled(5, 5), S = B * B.transpose();
+  CHECK((B * solve_columns(B, S) - S).norm() < rounding);
+  CHECK((S * solve_symmetric(S, B) - B).norm() < rounding);
+  const Eigen::MatrixXd Z = filled(3, 5), over = over_root(Z, S);
+  CHECK((over * over.transpose() - Z * solve_columns(S, Z.transpose())).norm() < 1e-8);
+  const GeneralEigen general = general_eigen(B);
+  CHECK((B * general.vectors - general.vectors * general.values.asDiagonal()).norm() < rounding);
+  const Eigen::Matrix2d C = filled(2, 2);
+  CHECK((singular_values_2x2(C) - singular_values(C)).norm() < 1e-7);
+  const Eigen::Matrix3Xd from = filled(3, 9), mirrored = -from;
+  const Motion back = motion_between(
+      from, (2.5 * rotation_between({1, 2, 3}, {3, -1, 0}) * from).colwise() + Eigen::Vector3d(4, 5, 6), true);
+  CHECK((std::abs(back.scale - 2.5) < rounding && (back.t - Eigen::Vector3d(4, 5, 6)).norm() < rounding));
+  CHECK(motion_between(from, mirrored, false).R.determinant() > 0.5);  // never a mirror image
+  for (const Eigen::Vector3d& to : {Eigen::Vector3d(0, 0, 1), Eigen::Vector3d(0, 0, -1), Eigen::Vector3d(1, 1, 1)}) {
+    const Eigen::Matrix3d R = rotation_between(Eigen::Vector3d::UnitZ(), to);
+    CHECK((R * Eigen::Vector3d::UnitZ() - to.normalized()).norm() < 1e-12);
+    CHECK(std::abs(R.determinant() - 1) < 1e-12);
+  }
 }

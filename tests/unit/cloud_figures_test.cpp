@@ -52,7 +52,7 @@ void add_points(CloudView& view, Shown shown) {
 TEST_CASE("From above the roof hides the ground, and north is up") {
   CloudView::Options options;
   options.width = 432;  // 400 pixels for 40 m, 16 at each side
-  CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
+  CloudView view({Eigen::Vector3d(-20, -20, 0), Eigen::Vector3d(20, 20, 10)}, {0, 10}, options);
   add_points(view, Shown::colour);
   view.add({0, 15, 0.5}, {10, 200, 10}, 0);  // a green mark to the north
   const photo::Rgb image = decoded(view.png({}));
@@ -73,7 +73,7 @@ TEST_CASE("Aslant from the south the wall that faces there is seen, from the nor
   for (const double azimuth : {180.0, 0.0}) {
     CloudView::Options options;
     options.width = 432, options.oblique = true, options.azimuth_deg = azimuth;
-    CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
+    CloudView view({Eigen::Vector3d(-20, -20, 0), Eigen::Vector3d(20, 20, 10)}, {0, 10}, options);
     add_points(view, Shown::colour);
     const photo::Rgb image = decoded(view.png({}));
     int wall = 0, roof = 0;
@@ -93,7 +93,7 @@ TEST_CASE("Classes and heights have colours of their own, and a legend beside th
   for (const Shown shown : {Shown::point_class, Shown::height}) {
     CloudView::Options options;
     options.width = 700, options.shown = shown;
-    CloudView view({-20, -20, 0}, {20, 20, 10}, {0, 10}, options);
+    CloudView view({Eigen::Vector3d(-20, -20, 0), Eigen::Vector3d(20, 20, 10)}, {0, 10}, options);
     add_points(view, shown);
     const photo::Rgb image = decoded(view.png({2, 6}));
     CHECK(image.width == 700);

@@ -103,6 +103,8 @@ std::vector<cloud::TilePoint> all_points(cloud::LasReader& file) {
 
 }  // namespace
 
+static Eigen::AlignedBox3d box(const Eigen::Vector3d& low, const Eigen::Vector3d& high) { return {low, high}; }
+
 TEST_CASE("A LAS file stands byte for byte where the standard puts it") {
   const Folder folder;
   const auto points = some_points();
@@ -192,7 +194,7 @@ TEST_CASE("A file of another program is read, and written again with all it had 
   Progress quiet;
   const cloud::Description d = cloud::describe(file, quiet);
   CHECK(d.oddities.empty());
-  CHECK((d.high - Eigen::Vector3d(1299, 1149.5, 629.9)).norm() < 1e-9);
+  CHECK((d.box.max() - Eigen::Vector3d(1299, 1149.5, 629.9)).norm() < 1e-9);
   // All of class 2: every byte as before but the five bits of the class.
   cloud::write_judged(file, std::vector<std::uint8_t>(300, 2), true, folder.path / "two.las");
   std::string expected = bytes;
@@ -307,7 +309,7 @@ TEST_CASE("A whole file says its usual limit on sigma, is cut in and out of a re
       const float sigma = 0.01f + 0.16f * static_cast<float>(i) / 40.0f;
       points.push_back({{0.5 * i, 0.5 * j, 0.1 * i}, {10, 200, 30}, 4, 0.001f, sigma, {0, 0, 1}});
     }
-  const auto sink = cloud::open_sink(file, {"", {0, 0, 0}, {20, 20, 4}, 0.001});
+  const auto sink = cloud::open_sink(file, {"", box({0, 0, 0}, {20, 20, 4}), 0.001});
   sink->add(points), sink->finish();
   cloud::LasReader reader(file);
   CHECK(cloud::usual_limit(reader).max_sigma == Approx(25 * 0.09).epsilon(1e-6));
@@ -399,8 +401,7 @@ TEST_CASE("Regions are boxes, and polygons with holes in another system") {
 TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same points") {
   const Folder folder;
   const auto points = some_points();
-  cloud::SinkOptions options{"x", points.back().X.cwiseMin(points.front().X),
-                             points.front().X.cwiseMax(points.back().X)};
+  cloud::SinkOptions options{"x", Eigen::AlignedBox3d(points.front().X).extend(points.back().X)};
   const auto write = [&](const char* name) {
     const auto sink = cloud::open_sink(folder.path / name, options);
     sink->add({points.begin(), points.begin() + 400}), sink->add({points.begin() + 400, points.end()});
@@ -420,7 +421,7 @@ TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same poi
     if (entry.path().extension() != ".las") continue;
     cloud::LasReader part(entry.path());
     n += part.header().points;
-    CHECK(std::floor(part.header().low.x() / 50) == std::floor(part.header().high.x() / 50));
+    CHECK(std::floor(part.header().box.min().x() / 50) == std::floor(part.header().box.max().x() / 50));
   }
   CHECK(n == points.size());
   for (const char c : read_file(folder.path / "parts" / "index.csv")) lines += c == '\n';
@@ -547,7 +548,7 @@ TEST_CASE("A section holds the points of its band by their place along the line,
   add(15 + 0.8, 20 - 0.6, 6, 3);  // in its middle, 1 m to the right
   add(15 - 1.6, 20 + 1.2, 6, 4);  // 2 m to the left: outside a band of 3 m
   add(33, 44, 7, 5);              // beyond its end
-  const auto sink = cloud::open_sink(file, {"", {1000, 2000, 0}, {1040, 2050, 10}, 0.001});
+  const auto sink = cloud::open_sink(file, {"", box({1000, 2000, 0}, {1040, 2050, 10}), 0.001});
   sink->add(points), sink->finish();
   cloud::LasReader reader(file);
   Progress quiet;
@@ -615,7 +616,7 @@ TEST_CASE("A cloud has more tiles than a process may hold files open") {
   getrlimit(RLIMIT_NOFILE, &before);
   few = before, few.rlim_cur = 120;
   setrlimit(RLIMIT_NOFILE, &few);
-  const auto sink = cloud::open_sink(folder.path / "t.las", {"", {0, 0, 0}, {200, 200, 10}, 0.001, 10});
+  const auto sink = cloud::open_sink(folder.path / "t.las", {"", box({0, 0, 0}, {200, 200, 10}), 0.001, 10});
   for (const cloud::CloudRecord& p : points) sink->add({p});
   sink->finish();
   setrlimit(RLIMIT_NOFILE, &before);
@@ -632,7 +633,7 @@ TEST_CASE("A folder of tiles loses its own stale ones and nothing else, whatever
   const Folder folder;
   const fs::path tiles = folder.path / "t";
   const auto write = [&](double east) {
-    const auto sink = cloud::open_sink(folder.path / "t.las", {"", {0, 0, 0}, {100, 100, 10}, 0.001, 10});
+    const auto sink = cloud::open_sink(folder.path / "t.las", {"", box({0, 0, 0}, {100, 100, 10}), 0.001, 10});
     sink->add({{{east, 5, 5}, {1, 2, 3}, 3, 0.1f, 0.1f, {0, 0, 1}}});
     sink->finish();
   };
@@ -689,7 +690,7 @@ TEST_CASE("Strays are told from the extent, and cost nothing") {
   cloud::LasReader reader(file);
   const cloud::Extent extent = cloud::extent_of(reader, quiet);
   CHECK(extent.strays == 2);
-  CHECK((extent.high - extent.low).head<2>().isApprox(Eigen::Vector2d(39.5, 29.5), 1e-6));
+  CHECK(extent.box.sizes().head<2>().isApprox(Eigen::Vector2d(39.5, 29.5), 1e-6));
   cloud::JudgeOptions options;
   options.scratch = folder.path, options.rim = cloud::ground_rim({}), options.word_of_strays = cloud::class_other;
   const auto words = cloud::judge_points(

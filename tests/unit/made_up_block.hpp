@@ -28,6 +28,7 @@ struct MadeUpOptions {
   bool second_camera = false;  ///< the last half of the strips is flown with another one, as another sortie
   double readout = 0.0;        ///< s, of a rolling shutter, on stations that fly and turn
   bool flat = false;           ///< level ground and photos that look straight down
+  double spread = 1.0;         ///< factor on the distances between stations in plan
   std::uint64_t seed = 1;
 };
 
@@ -59,8 +60,8 @@ inline MadeUpBlock make_block(const MadeUpOptions& options = {}) {
   for (int s = 0; s < options.strips; ++s)
     for (int n = 0; n < options.per_strip; ++n) {
       simulate::TrueStation station;
-      station.C = {25.0 * (s - 0.5 * (options.strips - 1)), 16.0 * (n - 0.5 * (options.per_strip - 1)),
-                   68 + random.normal(2)};
+      station.C = {25.0 * options.spread * (s - 0.5 * (options.strips - 1)),
+                   16.0 * options.spread * (n - 0.5 * (options.per_strip - 1)), 68 + random.normal(2)};
       // Every third photo looks aside: principal distance and height become separable.
       const double tilt = options.flat       ? 0.0
                           : (s + n) % 3 == 0 ? 0.35

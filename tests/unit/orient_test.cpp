@@ -182,7 +182,15 @@ TEST_CASE("Photos that share nothing cannot start a block") {
   for (adjust::GroundPoint& p : made.block.points) p.rays.resize(2);
   made.block.points.resize(30);
   Progress progress;
-  CHECK_THROWS_WITH(orient::orient(made.block, made.names, {}, progress), Contains("no two photos"));
+  CHECK_THROWS_WITH(orient::orient(made.block, made.names, {}, progress), Contains("no two photos share 50"));
+}
+
+TEST_CASE("Photos of one place are told so, not that their ties are bad") {
+  MadeUpOptions options;
+  options.points = 1500, options.spread = 0.02;  // within a metre of each other, 68 m above the ground: under a degree
+  MadeUpBlock made = make_block(options);
+  Progress progress;
+  CHECK_THROWS_WITH(orient::orient(made.block, made.names, {}, progress), Contains("different places"));
 }
 
 TEST_CASE("Two cameras and two sorties become one block, each with its own calibration and offset") {

@@ -53,7 +53,7 @@ TEST_CASE("Steps of axes are 1, 2 or 5 times a power of ten") {
 
 TEST_CASE("A map keeps one scale for east and north and puts north up") {
   draw::Canvas canvas(800, 600);
-  const draw::MapFrame frame(canvas, {431000, 6822000}, {431100, 6822050}, 150);
+  const draw::MapFrame frame(canvas, {Eigen::Vector2d(431000, 6822000), Eigen::Vector2d(431100, 6822050)}, 150);
   const Eigen::Vector2d a = frame.at({431020, 6822010}), east = frame.at({431030, 6822010}),
                         north = frame.at({431020, 6822020});
   CHECK(std::abs((east - a).x() - (a - north).y()) < 1e-9);

@@ -97,7 +97,7 @@ TEST_CASE("What people have sighted must meet with what is found, and is not fou
   CHECK(candidate.spots[0].sights.size() == there.size() - 1);
   for (const sight::Seen& s : candidate.seen) CHECK(s.station != one.station);
   const auto windows = sight::narrow_windows(scene.site, outlook);
-  for (const sight::Window& w : windows[one.station]) CHECK((w.middle() - one.target.x).norm() > 5);
+  for (const sight::Window& w : windows[one.station]) CHECK((w.center() - one.target.x).norm() > 5);
   // Their sighting lies on something else: what meets without it is not what they mean.
   scene.block.surveyed[1].point.rays[0].x += Eigen::Vector2d(40, 0);
   CHECK(sight::candidate_of(scene.block, scene.site, outlook, 1, there).spots.empty());
@@ -158,9 +158,10 @@ TEST_CASE("A point that no photo should show is named") {
 }
 
 TEST_CASE("Windows that overlap become one, also where the grown one meets others") {
-  const sight::Window a{{0, 0}, {10, 10}}, b{{8, 8}, {20, 20}}, c{{19, 0}, {30, 9}}, far{{50, 50}, {60, 60}};
+  using V = Eigen::Vector2d;
+  const sight::Window a(V(0, 0), V(10, 10)), b(V(8, 8), V(20, 20)), c(V(19, 0), V(30, 9)), far(V(50, 50), V(60, 60));
   const auto merged = sight::merged({a, c, far, b});
   REQUIRE(merged.size() == 2);
-  CHECK((merged[0].low == Eigen::Vector2d(0, 0) && merged[0].high == Eigen::Vector2d(30, 20)));
-  CHECK(merged[1].low == far.low);
+  CHECK((merged[0].min() == V(0, 0) && merged[0].max() == V(30, 20)));
+  CHECK(merged[1].min() == far.min());
 }

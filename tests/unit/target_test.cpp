@@ -30,7 +30,7 @@ Trial trial(const simulate::MarkView& view, std::uint64_t seed) {
   options.view = sight::plane_view(turned(level), turned(picture.sight), view.c, slope);
   const Vector2d reach(15, 15), near = picture.centre + Vector2d(random.uniform(-6, 6), random.uniform(-6, 6));
   Trial out;
-  for (const sight::Target& t : sight::find_targets(picture.image, near - reach, near + reach, options))
+  for (const sight::Target& t : sight::find_targets(picture.image, {near - reach, near + reach}, options))
     // Holes in worn paint are small discs of their own; where several photos are searched their size gives them away.
     if (word_of(t.kind) == simulate::to_string(view.mark) && t.size_px > 0.4 * view.size_px && !out.found)
       out = {true, t.x - picture.centre, t.sigma()};
@@ -160,7 +160,7 @@ TEST_CASE("Road markings, window bars and drains are no targets", "[target]") {
       view.tilt = random.uniform(0, 0.6);
       const simulate::MarkPicture picture = simulate::draw_mark(view, random);
       const Vector2d reach(20, 20);
-      taken += !sight::find_targets(picture.image, picture.centre - reach, picture.centre + reach).empty();
+      taken += !sight::find_targets(picture.image, {picture.centre - reach, picture.centre + reach}).empty();
     }
   // One photo alone may mislead once in a while; what several photos agree on is tested with the program.
   CHECK(taken <= 1);

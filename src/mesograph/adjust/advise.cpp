@@ -1,9 +1,9 @@
-#include <Eigen/Cholesky>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/advise.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/adjust/shutter.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/threads.hpp>
 
 namespace mesograph::adjust {
@@ -62,8 +62,7 @@ Eigen::MatrixXd taken_off(const Covariance& covariance, const std::vector<Eigen:
   Eigen::MatrixXd Z = covariance.times(F);
   for (const Eigen::MatrixXd& Y : before) Z -= Y * (Y.transpose() * F);
   const Eigen::MatrixXd inner = Eigen::MatrixXd::Identity(F.cols(), F.cols()) + F.transpose() * Z;
-  const Eigen::LLT<Eigen::MatrixXd> factor(0.5 * (inner + inner.transpose()));
-  return factor.matrixL().solve(Z.transpose()).transpose();
+  return over_root(Z, 0.5 * (inner + inner.transpose()));
 }
 
 }  // namespace

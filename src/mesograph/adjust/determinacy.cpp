@@ -1,11 +1,9 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
-#include <Eigen/QR>
-#include <Eigen/SVD>
 #include <Eigen/SparseCholesky>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/determinacy.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/random.hpp>
 
 namespace mesograph::adjust {
@@ -52,11 +50,6 @@ Eigen::MatrixXd movements_of_the_whole(const Block& block, const Layout& layout)
   return out;
 }
 
-Eigen::MatrixXd orthonormal(const Eigen::MatrixXd& columns) {
-  const Eigen::HouseholderQR<Eigen::MatrixXd> qr(columns);
-  return qr.householderQ() * Eigen::MatrixXd::Identity(columns.rows(), columns.cols());
-}
-
 /// Orthonormal basis of what a matrix of unit diagonal (lower triangle) maps to nought, by subspace iteration.
 Eigen::MatrixXd null_space(const Eigen::SparseMatrix<double>& S) {
   // seven movements and some unknowns more: who has more open than that sees the first of it
@@ -69,11 +62,11 @@ Eigen::MatrixXd null_space(const Eigen::SparseMatrix<double>& S) {
   for (double& v : Q.reshaped()) v = random.normal(1.0);
   for (int iteration = 0; iteration < 6; ++iteration) Q = orthonormal(factor.solve(orthonormal(Q)));
   const Eigen::MatrixXd SQ = S.selfadjointView<Eigen::Lower>() * Q;
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> ritz(Q.transpose() * SQ);
+  const auto ritz = symmetric_eigen<Eigen::Dynamic>(Q.transpose() * SQ);
   // rounding of a matrix of unit diagonal; what is open lies within a factor of ten of the smallest
-  const double limit = std::max(1e-13, 10 * ritz.eigenvalues()[0]);
-  const auto open = (ritz.eigenvalues().array() <= limit).count();
-  return Q * ritz.eigenvectors().leftCols(open);
+  const double limit = std::max(1e-13, 10 * ritz.values[0]);
+  const auto open = (ritz.values.array() <= limit).count();
+  return Q * ritz.vectors.leftCols(open);
 }
 
 Open open_movement(const Eigen::VectorXd& seven) {
@@ -120,13 +113,13 @@ std::vector<Open> left_open(const Block& block, const Layout& layout, const Eige
   const Eigen::MatrixXd movements = root.asDiagonal() * movements_of_the_whole(block, layout);
   const Eigen::MatrixXd whole = orthonormal(movements);
   // Directions that both spaces have in common are those with a cosine of 1 between them.
-  const Eigen::JacobiSVD<Eigen::MatrixXd> common(open.transpose() * whole, Eigen::ComputeThinU | Eigen::ComputeThinV);
+  const auto common = singular_values_and_vectors<Eigen::Dynamic>(open.transpose() * whole);
   std::vector<Open> out;
   Eigen::MatrixXd inner = open;
-  for (Eigen::Index k = 0; k < common.singularValues().size(); ++k) {
-    if (common.singularValues()[k] < 0.99) continue;  // 8 degrees: rounding leaves less, another movement more
-    const Eigen::VectorXd movement = whole * common.matrixV().col(k), of_open = open * common.matrixU().col(k);
-    out.push_back(open_movement(movements.colPivHouseholderQr().solve(movement)));
+  for (Eigen::Index k = 0; k < common.values.size(); ++k) {
+    if (common.values[k] < 0.99) continue;  // 8 degrees: rounding leaves less, another movement more
+    const Eigen::VectorXd movement = whole * common.V.col(k), of_open = open * common.U.col(k);
+    out.push_back(open_movement(least_squares(movements, movement).x));
     inner -= of_open * (of_open.transpose() * inner);
   }
   const Eigen::VectorXd squares = inner.rowwise().squaredNorm();

@@ -1,8 +1,8 @@
 #include <Eigen/LU>
-#include <Eigen/SVD>
 #include <cmath>
 #include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/shutter.hpp>
+#include <mesograph/base/decompose.hpp>
 
 namespace mesograph::adjust {
 
@@ -20,7 +20,7 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
     N += across;
     n += across * line->C;
   }
-  return N.fullPivLu().solve(n);
+  return solve_3x3(N, n);
 }
 
 }  // namespace
@@ -50,7 +50,7 @@ Intersection intersect(const Block& block, const GroundPoint& point, double min_
       N += B.transpose() * B;
       n += B.transpose() * (ray.x - image->x) / ray.sigma;
     }
-    const Eigen::Vector3d step = N.fullPivLu().solve(n);
+    const Eigen::Vector3d step = solve_3x3(N, n);
     if (!step.allFinite()) return fail(IntersectionStatus::weak_geometry);
     out.X += step;
     // far below any sigma, above what single-precision designs can tell

@@ -1,7 +1,7 @@
-#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/leave_out.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/camera/rotation.hpp>
 
 namespace mesograph::adjust {
@@ -51,10 +51,9 @@ LeftOut leave_out(const Block& block, const SurveyedPoint& point, const PointDes
   const auto m2 = design.A.rows();
   if (m2 < 4 || design.end >= 0 || design.columns.empty()) return out;  // two rays meet, one does not
   const Eigen::MatrixXd F = root_of_share(design, weight_of(point)), QF = Q * F;
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> left(Eigen::MatrixXd::Identity(m2, m2) - F.transpose() * QF);
-  if (!(left.eigenvalues().minCoeff() > least_left)) return out;
-  const Eigen::MatrixXd inverse =
-      left.eigenvectors() * left.eigenvalues().cwiseInverse().asDiagonal() * left.eigenvectors().transpose();
+  const auto left = symmetric_eigen<Eigen::Dynamic>(Eigen::MatrixXd::Identity(m2, m2) - F.transpose() * QF);
+  if (!(left.values.minCoeff() > least_left)) return out;
+  const Eigen::MatrixXd inverse = left.vectors * left.values.cwiseInverse().asDiagonal() * left.vectors.transpose();
   const Eigen::MatrixXd without = Q + QF * inverse * QF.transpose();
   const Eigen::Vector3d right = design.B.transpose() * design.v + weight_of(point) * (point.surveyed - point.point.X);
   // At the minimum all others pull back with what the point pulls: without it they have their way.

@@ -1,8 +1,8 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/LU>
 #include <map>
 #include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/adjust/shutter.hpp>
+#include <mesograph/base/decompose.hpp>
 
 namespace mesograph::adjust {
 
@@ -80,8 +80,8 @@ Eigen::MatrixXd root_of_share(const PointDesign& design, const Eigen::Matrix3d& 
   const auto m2 = design.A.rows();
   const Eigen::MatrixXd M =
       Eigen::MatrixXd::Identity(m2, m2) - design.B * own_part(design, prior).own * design.B.transpose();
-  const Eigen::SelfAdjointEigenSolver<Eigen::MatrixXd> of_M(M);
-  return design.A.transpose() * (of_M.eigenvectors() * of_M.eigenvalues().cwiseMax(0.0).cwiseSqrt().asDiagonal());
+  const auto of_M = symmetric_eigen<Eigen::Dynamic>(M);
+  return design.A.transpose() * (of_M.vectors * of_M.values.cwiseMax(0.0).cwiseSqrt().asDiagonal());
 }
 
 }  // namespace mesograph::adjust

@@ -1,17 +1,17 @@
-#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/predict.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 
 namespace mesograph::adjust {
 
 Eigen::Vector2d Prediction::axes() const {
-  return Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(covariance).eigenvalues().reverse().cwiseMax(0).cwiseSqrt();
+  return symmetric_eigen<2>(covariance).values.reverse().cwiseMax(0).cwiseSqrt();
 }
 
 double Prediction::direction() const {
-  const Eigen::Vector2d longest = Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(covariance).eigenvectors().col(1);
+  const Eigen::Vector2d longest = symmetric_eigen<2>(covariance).vectors.col(1);
   return std::atan2(longest.y(), longest.x());
 }
 

@@ -1,4 +1,3 @@
-#include <Eigen/QR>
 #include <algorithm>
 #include <boost/math/distributions/normal.hpp>
 #include <cmath>
@@ -8,6 +7,7 @@
 #include <mesograph/adjust/shutter.hpp>
 #include <mesograph/adjust/sortie_terms.hpp>
 #include <mesograph/adjust/statistics.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/camera/rotation.hpp>
 
 namespace mesograph::adjust {
@@ -49,7 +49,7 @@ void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Sur
   if (surveyed.empty()) return;
   const Eigen::VectorXd some = v(surveyed);
   const Eigen::MatrixXd of_some = Q(surveyed, surveyed);
-  result.together = some.dot(of_some.completeOrthogonalDecomposition().solve(some));
+  result.together = some.dot(shortest_least_squares(of_some, some));
 }
 
 void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tally, AdjustResult& out) {

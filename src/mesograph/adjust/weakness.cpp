@@ -1,7 +1,7 @@
 #include <Eigen/LU>
-#include <Eigen/QR>
 #include <cmath>
 #include <mesograph/adjust/weakness.hpp>
+#include <mesograph/base/decompose.hpp>
 
 namespace mesograph::adjust {
 
@@ -27,7 +27,7 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
   }
   const double reach2 = A.col(3).maxCoeff();
   A.col(1) /= std::sqrt(reach2), A.col(2) /= std::sqrt(reach2), A.col(3) /= reach2;
-  const Eigen::VectorXd f = A.completeOrthogonalDecomposition().pseudoInverse().row(3);
+  const Eigen::VectorXd f = pseudo_inverse(A).row(3);
   Eigen::VectorXd of_unknowns = Eigen::VectorXd::Zero(result.layout.columns);
   double observed = 0, variance = 0;
   bool all = true;
@@ -59,9 +59,9 @@ std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, con
     A.row(i) /= sigmas[i];
     e[i] = errors[i] / sigmas[i];
   }
-  const Eigen::ColPivHouseholderQR<Eigen::MatrixXd> qr(A);
-  if (qr.rank() < 4) return std::nullopt;  // on one line a bowl and a tilt cannot be told apart
-  const Eigen::Vector4d f = qr.solve(e);
+  const LeastSquares fit = least_squares(A, e);
+  if (fit.rank < 4) return std::nullopt;  // on one line a bowl and a tilt cannot be told apart
+  const Eigen::Vector4d f = fit.x;
   const Eigen::Matrix4d Q = (A.transpose() * A).inverse();
   const Eigen::Vector2d tilt = f.segment<2>(1);
   return Trend{tilt.norm(), std::sqrt(tilt.dot(Q.block<2, 2>(1, 1).inverse() * tilt)), f[3], f[3] / std::sqrt(Q(3, 3))};

@@ -33,7 +33,6 @@ Description describe(LasReader& file, Progress& progress) {
   const LasHeader& h = file.header();
   Description out;
   out.oddities = file.oddities();
-  out.low = Eigen::Vector3d::Constant(INFINITY), out.high = -out.low;
   out.attributes.assign(h.attributes.size(), {INFINITY, 0, -INFINITY});
   std::unordered_set<std::uint64_t> cells;
   file.rewind();
@@ -42,7 +41,7 @@ Description describe(LasReader& file, Progress& progress) {
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i) {
       const Eigen::Vector3d X = points.at(i);
-      out.low = out.low.cwiseMin(X), out.high = out.high.cwiseMax(X);
+      out.box.extend(X);
       const auto col = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.x()))),
                  row = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.y())));
       cells.insert(std::uint64_t{col} << 32 | row);
@@ -60,12 +59,13 @@ Description describe(LasReader& file, Progress& progress) {
   out.square_units = cells.size();
   if (h.points == 0) return out;
   for (int a = 0; a < 3; ++a)
-    if (std::abs(h.low[a] - out.low[a]) > h.scale[a] || std::abs(h.high[a] - out.high[a]) > h.scale[a])
+    if (std::abs(h.box.min()[a] - out.box.min()[a]) > h.scale[a] ||
+        std::abs(h.box.max()[a] - out.box.max()[a]) > h.scale[a])
       out.oddities.push_back(fmt::format("its header says {} from {:.3f} to {:.3f}, the points say {:.3f} to {:.3f}",
                                          a == 0   ? "east"
                                          : a == 1 ? "north"
                                                   : "height",
-                                         h.low[a], h.high[a], out.low[a], out.high[a]));
+                                         h.box.min()[a], h.box.max()[a], out.box.min()[a], out.box.max()[a]));
   for (const auto& [number, n] : out.returns)
     if (number >= 1 && h.by_return[static_cast<std::size_t>(number - 1)] != n)
       out.oddities.push_back(fmt::format("its header counts {} points of return {}, there are {}",

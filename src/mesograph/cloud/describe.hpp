@@ -1,5 +1,6 @@
 #pragma once
 
+#include <Eigen/Geometry>
 #include <functional>
 #include <map>
 #include <mesograph/base/progress.hpp>
@@ -9,7 +10,7 @@ namespace mesograph::cloud {
 
 /// What a cloud holds, by all of its points.
 struct Description {
-  Eigen::Vector3d low, high;       ///< of the points themselves
+  Eigen::AlignedBox3d box;         ///< of the points themselves, units of the file; empty: it has none
   std::uint64_t square_units = 0;  ///< squares of a unit that hold points
   std::map<int, std::uint64_t> classes;
   std::map<int, std::uint64_t> returns;

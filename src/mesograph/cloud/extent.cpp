@@ -11,7 +11,7 @@ namespace {
 
 /// What the middle of an axis spans, widened on both sides.
 std::pair<double, double> bounds(std::vector<double> values) {
-  // see Extent::most: strays are one in a thousand, of clouds that have enough to say so
+  // see Extent::core: strays are one in a thousand, of clouds that have enough to say so
   constexpr std::size_t few = 20, in_a_thousand = 1;
   if (values.size() < few) return {-INFINITY, INFINITY};
   const std::size_t tail = std::max<std::size_t>(1, in_a_thousand * values.size() / 1000);
@@ -31,9 +31,8 @@ std::pair<double, double> bounds(std::vector<double> values) {
 Extent extent_of(LasReader& file, Progress& progress) {
   Extent out;
   for (int axis = 0; axis < 2; ++axis)
-    std::tie(out.least[axis], out.most[axis]) =
+    std::tie(out.core.min()[axis], out.core.max()[axis]) =
         bounds(sample(file, [axis](const LasPoints& points, std::size_t i) { return points.at(i)[axis]; }));
-  out.low.setConstant(INFINITY), out.high.setConstant(-INFINITY);
   file.rewind();
   progress.start("measuring", file.header().points);
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
@@ -41,14 +40,13 @@ Extent extent_of(LasReader& file, Progress& progress) {
     for (std::size_t i = 0; i < points.size(); ++i) {
       const Eigen::Vector3d X = points.at(i);
       if (out.holds(X))
-        out.low = out.low.cwiseMin(X), out.high = out.high.cwiseMax(X);
+        out.box.extend(X);
       else
         ++out.strays;
     }
     progress.advance(points.size());
   }
   file.rewind();
-  if (!(out.low.x() <= out.high.x())) out.low.setConstant(nan), out.high.setConstant(nan);
   return out;
 }
 

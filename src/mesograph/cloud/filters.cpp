@@ -173,8 +173,8 @@ std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std
   if (writer.points() == 0)
     throw Error(
         "{}: no point lies {} the region, which goes from {:.1f}, {:.1f} to {:.1f}, {:.1f}; check it and its CRS",
-        file.path().string(), outside ? "outside" : "in", region.low().x(), region.low().y(), region.high().x(),
-        region.high().y());
+        file.path().string(), outside ? "outside" : "in", region.box().min().x(), region.box().min().y(),
+        region.box().max().x(), region.box().max().y());
   writer.finish();
   return writer.points();
 }

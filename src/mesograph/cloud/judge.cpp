@@ -107,7 +107,7 @@ double tile_side(LasReader& file, const Extent& extent, const Eigen::Vector3d& m
   // half a million points a square: some dozen megabytes a thread
   double side = std::sqrt(filled * 5e5 / std::max(1.0, n));
   // A small cloud in one piece, unless most of its box is empty: grids over it would be, too.
-  const Eigen::Vector2d size = (extent.high - extent.low).cwiseProduct(metres).head<2>();
+  const Eigen::Vector2d size = extent.box.sizes().cwiseProduct(metres).head<2>();
   // a road across its box fills about a sixteenth of it: emptier than that, memory goes to what holds nothing
   constexpr double emptiest = 16;
   if (n <= static_cast<double>(options.most_points) && size.prod() <= emptiest * filled)
@@ -120,10 +120,10 @@ double tile_side(LasReader& file, const Extent& extent, const Eigen::Vector3d& m
 
 double plan_spacing(const std::vector<TilePoint>& points) {
   if (points.size() < 2) return 1;
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
-  for (const TilePoint& p : points) low = low.cwiseMin(p.X.head<2>()), high = high.cwiseMax(p.X.head<2>());
+  Eigen::AlignedBox2d box;
+  for (const TilePoint& p : points) box.extend(p.X.head<2>());
   // Of cells of a few points each, those that are filled: a cloud seldom fills its box.
-  double cell = std::sqrt(std::max(1e-12, (high - low).prod()) / static_cast<double>(points.size())) * 4;
+  double cell = std::sqrt(std::max(1e-12, box.volume()) / static_cast<double>(points.size())) * 4;
   if (!(cell > 0)) return 1;
   for (int round = 0; round < 2; ++round) {
     std::set<Key> cells;

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <array>
 #include <cstdint>
 #include <filesystem>
@@ -36,7 +36,7 @@ struct LasHeader {
   std::uint64_t points = 0;
   std::array<std::uint64_t, 15> by_return{};
   Eigen::Vector3d scale = Eigen::Vector3d::Constant(0.001), offset = Eigen::Vector3d::Zero();
-  Eigen::Vector3d low = Eigen::Vector3d::Zero(), high = low;  ///< as stated
+  Eigen::AlignedBox3d box{Eigen::Vector3d::Zero().eval()};  ///< of the points, as stated
   std::vector<LasRecord> records, extended;
   std::vector<LasAttribute> attributes;
   std::string head, tail;  ///< bytes before the first point, and of the extended records after the last
@@ -110,7 +110,7 @@ class LasWriter {
  private:
   std::filesystem::path path_, scratch_;
   LasHeader header_;
-  Eigen::Vector3i low_, high_;
+  Eigen::AlignedBox3i box_;  ///< of the points so far, in steps
   std::ofstream file_;
   bool committed_ = false;
   void check();
@@ -134,8 +134,7 @@ inline constexpr const char* our_software = "Mesograph densify";
 /// LASF_Projection/2112 record, extra bytes `rays` (unsigned char), `sigma_match` and `sigma_z` (float, m) described in
 /// LASF_Spec/4. `scale`: made coarser where the extent needs it; offsets are whole metres in the middle. No dates: the
 /// same points give the same bytes.
-LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const Eigen::Vector3d& high,
-                       double scale = 0.001);
+LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale = 0.001);
 
 /// Records of it: return 1 of 1, GPS time 0, class 1, colours x 256.
 std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord>& points);

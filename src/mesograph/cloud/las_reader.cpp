@@ -106,7 +106,7 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
   for (std::size_t i = 0; i < 5; ++i) h.by_return[i] = get<std::uint32_t>(b + 111 + 4 * i);
   for (int a = 0; a < 3; ++a) {
     h.scale[a] = get<double>(b + 131 + 8 * a), h.offset[a] = get<double>(b + 155 + 8 * a);
-    h.high[a] = get<double>(b + 179 + 16 * a), h.low[a] = get<double>(b + 187 + 16 * a);
+    h.box.max()[a] = get<double>(b + 179 + 16 * a), h.box.min()[a] = get<double>(b + 187 + 16 * a);
     if (!(h.scale[a] > 0) || !std::isfinite(h.scale[a]) || !std::isfinite(h.offset[a]))
       throw Error("{}: scale {} and offset {} of its coordinates are no numbers to go by; the file is damaged", where,
                   h.scale[a], h.offset[a]);

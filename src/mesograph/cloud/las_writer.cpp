@@ -40,11 +40,7 @@ int return_of(const LasHeader& header, const char* record) { return record[14] &
 }  // namespace
 
 LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
-    : path_(path),
-      scratch_(scratch_path(path)),
-      header_(header),
-      low_(Eigen::Vector3i::Constant(INT32_MAX)),
-      high_(Eigen::Vector3i::Constant(INT32_MIN)) {
+    : path_(path), scratch_(scratch_path(path)), header_(header) {
   header_.points = 0;
   header_.by_return.fill(0);
   std::error_code missing;
@@ -82,7 +78,7 @@ void LasWriter::add(const char* records, std::size_t n) {
   for (std::size_t i = 0; i < n; ++i) {
     const char* r = records + i * header_.record_length;
     const Eigen::Vector3i at(get<std::int32_t>(r), get<std::int32_t>(r + 4), get<std::int32_t>(r + 8));
-    low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
+    box_.extend(at);
     if (const int number = return_of(header_, r); number >= 1)
       ++header_.by_return[static_cast<std::size_t>(number - 1)];
   }
@@ -101,8 +97,8 @@ void LasWriter::finish() {
   for (std::size_t a = 0; a < 3; ++a) {
     const auto axis = static_cast<Eigen::Index>(a);
     const bool any = header_.points > 0;
-    put_at(head, 179 + 16 * a, any ? high_[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
-    put_at(head, 187 + 16 * a, any ? low_[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
+    put_at(head, 179 + 16 * a, any ? box_.max()[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
+    put_at(head, 187 + 16 * a, any ? box_.min()[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
   }
   if (long_counts) {
     put_at(head, 235,
@@ -121,12 +117,12 @@ void LasWriter::finish() {
   committed_ = true;
 }
 
-LasHeader cloud_header(const std::string& wkt, const Eigen::Vector3d& low, const Eigen::Vector3d& high, double scale) {
+LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale) {
   LasHeader h;
   for (int a = 0; a < 3; ++a) {
-    h.offset[a] = std::floor(0.5 * (low[a] + high[a]));
+    h.offset[a] = std::floor(box.center()[a]);
     h.scale[a] = scale;
-    while ((high[a] - low[a]) / h.scale[a] > 2e9) h.scale[a] *= 10;  // coordinates are stored as 32 bits with sign
+    while (box.sizes()[a] / h.scale[a] > 2e9) h.scale[a] *= 10;  // coordinates are stored as 32 bits with sign
   }
   Bytes descriptors, records;
   put_extra_bytes(descriptors, 1, "rays", "photos that agree on the point");
@@ -181,9 +177,9 @@ std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord
 
 void write_cloud(const std::filesystem::path& path, const std::vector<CloudRecord>& points, const std::string& wkt) {
   if (points.empty()) throw Error("{}: there is no point to write", path.string());
-  Eigen::Vector3d low = points.front().X, high = low;
-  for (const CloudRecord& p : points) low = low.cwiseMin(p.X), high = high.cwiseMax(p.X);
-  const LasHeader header = cloud_header(wkt, low, high);
+  Eigen::AlignedBox3d box;
+  for (const CloudRecord& p : points) box.extend(p.X);
+  const LasHeader header = cloud_header(wkt, box);
   LasWriter writer(path, header);
   writer.add(cloud_records(header, points).data(), points.size());
   writer.finish();

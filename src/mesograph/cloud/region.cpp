@@ -37,13 +37,14 @@ std::vector<Eigen::Vector2d> ring_of(const OGRLinearRing& ring, OGRCoordinateTra
 
 void Region::add(std::vector<Ring> polygon) {
   for (const Ring& ring : polygon)
-    for (const Eigen::Vector2d& at : ring) low_ = low_.cwiseMin(at), high_ = high_.cwiseMax(at);
+    for (const Eigen::Vector2d& at : ring) box_.extend(at);
   polygons_.push_back(std::move(polygon));
 }
 
-Region Region::box(const Eigen::Vector2d& low, const Eigen::Vector2d& high) {
+Region Region::of_box(const Eigen::AlignedBox2d& box) {
   Region out;
-  out.add({{low, {high.x(), low.y()}, high, {low.x(), high.y()}}});
+  using B = Eigen::AlignedBox2d;
+  out.add({{box.min(), box.corner(B::BottomRight), box.max(), box.corner(B::TopLeft)}});
   return out;
 }
 
@@ -59,7 +60,7 @@ Region Region::parse_box(const std::string& text) {
   }
   if (!(v[0] < v[2] && v[1] < v[3]))
     throw UsageError("the box '{}' is empty; write west,south,east,north, the smaller ones first", text);
-  return box({v[0], v[1]}, {v[2], v[3]});
+  return of_box({Eigen::Vector2d(v[0], v[1]), Eigen::Vector2d(v[2], v[3])});
 }
 
 Region Region::of(const std::string& text, const std::string& wkt) {
@@ -109,7 +110,7 @@ Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
 
 bool Region::contains(const Eigen::Vector2d& at) const {
   if (everything()) return true;
-  if ((at.array() < low_.array()).any() || (at.array() > high_.array()).any()) return false;
+  if (!box_.contains(at)) return false;
   return std::any_of(polygons_.begin(), polygons_.end(), [&](const std::vector<Ring>& polygon) {
     bool inside = false;
     for (const Ring& ring : polygon)

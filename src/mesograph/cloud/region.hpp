@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <filesystem>
 #include <string>
 #include <vector>
@@ -13,7 +13,7 @@ class Region {
  public:
   /// Everything.
   Region() = default;
-  static Region box(const Eigen::Vector2d& low, const Eigen::Vector2d& high);
+  static Region of_box(const Eigen::AlignedBox2d& box);
   /// "west,south,east,north" in the cloud's own coordinates. Throws UsageError where it is no box.
   static Region parse_box(const std::string& text);
   /// The polygons of a vector file that GDAL reads, brought into `wkt`'s system (empty: unknown, they are taken as they
@@ -26,14 +26,14 @@ class Region {
   bool everything() const { return polygons_.empty(); }
   /// Cost: a box, then all corners of the polygons.
   bool contains(const Eigen::Vector2d& at) const;
-  const Eigen::Vector2d& low() const { return low_; }
-  const Eigen::Vector2d& high() const { return high_; }
+  /// Of all its corners; empty: everything.
+  const Eigen::AlignedBox2d& box() const { return box_; }
 
  private:
   using Ring = std::vector<Eigen::Vector2d>;
   /// Rings of each, outer and inner alike: a point is inside an odd number of them.
   std::vector<std::vector<Ring>> polygons_;
-  Eigen::Vector2d low_ = Eigen::Vector2d::Constant(1e300), high_ = -low_;
+  Eigen::AlignedBox2d box_;
   void add(std::vector<Ring> polygon);
 };
 

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <Eigen/Geometry>
 #include <map>
 #include <memory>
 #include <mesograph/base/numbers.hpp>
@@ -20,9 +21,9 @@ class Sink {
 
 struct SinkOptions {
   std::string wkt;
-  Eigen::Vector3d low, high;  ///< roughly, what the points fill
-  double scale = 0.001;       ///< of LAS coordinates
-  double tiles = nan;         ///< side of square tiles in units of the CRS; NaN: one file
+  Eigen::AlignedBox3d box;  ///< roughly, what the points fill
+  double scale = 0.001;     ///< of LAS coordinates
+  double tiles = nan;       ///< side of square tiles in units of the CRS; NaN: one file
 };
 
 /// One LAS file; a PLY file (binary, little-endian, with normals, coordinates as double) where the name ends so; or,

@@ -1,8 +1,8 @@
 #include <fmt/format.h>
 
-#include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/control/plausibility.hpp>
 
@@ -95,7 +95,7 @@ void spread(const std::vector<Placed>& points, const std::vector<Eigen::Vector3d
   for (std::size_t i = 0; i < control.size(); ++i) A.row(static_cast<Eigen::Index>(i)) = control[i];
   const Eigen::RowVector2d mean = A.colwise().mean();
   A.rowwise() -= mean;
-  const Eigen::Vector2d s = Eigen::JacobiSVD<Eigen::MatrixXd>(A).singularValues();
+  const Eigen::Vector2d s = singular_values(A);
   const double width = 2 * s[1] / std::sqrt(static_cast<double>(control.size()));
   // sixteen times as long as wide: a turn about the line moves the rim by as much as heights are wrong, times sixteen
   if (s[1] < 0.06 * s[0])

@@ -1,6 +1,6 @@
 #include <Eigen/Geometry>
-#include <Eigen/SVD>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/control/site_grid.hpp>
 
@@ -10,18 +10,23 @@ namespace {
 
 /// How far points spread along their principal directions, ascending order reversed: largest first.
 Eigen::VectorXd spread(const Eigen::MatrixXd& points) {
-  return Eigen::JacobiSVD<Eigen::MatrixXd>(points.colwise() - points.rowwise().mean()).singularValues();
+  return singular_values(points.colwise() - points.rowwise().mean());
 }
 
 SiteGrid fit_plan(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
   if (site.cols() < 2 || !(spread(site.topRows(2))[0] > 0.01))  // a centimetre apart: the same point twice
     throw Error("a fit of 4 parameters needs two common points apart from each other; {} are known in both",
                 site.cols());
-  const Eigen::MatrixXd plan =
-      Eigen::umeyama(Eigen::MatrixXd(site.topRows(2)), Eigen::MatrixXd(known.topRows(2)), true);
+  // Helmert's closed form: sums of inner and outer products give factor and turn at once.
+  const Eigen::Vector2d from = site.topRows(2).rowwise().mean(), to = known.topRows(2).rowwise().mean();
+  double inner = 0, outer = 0, squares = 0;
+  for (Eigen::Index i = 0; i < site.cols(); ++i) {
+    const Eigen::Vector2d a = site.col(i).head<2>() - from, b = known.col(i).head<2>() - to;
+    inner += a.dot(b), outer += a.x() * b.y() - a.y() * b.x(), squares += a.squaredNorm();
+  }
   SiteGrid out;
-  out.A.topLeftCorner<2, 2>() = plan.topLeftCorner(2, 2);
-  out.t.head<2>() = plan.topRightCorner(2, 1);
+  out.A.topLeftCorner<2, 2>() << inner / squares, -outer / squares, outer / squares, inner / squares;
+  out.t.head<2>() = to - out.A.topLeftCorner<2, 2>() * from;
   double sum = 0;
   int n = 0;
   for (Eigen::Index i = 0; i < site.cols(); ++i)
@@ -36,10 +41,10 @@ SiteGrid fit_space(const Eigen::MatrixXd& site, const Eigen::MatrixXd& known) {
         "a fit of 7 parameters needs three common points with heights that do not lie on one line; {} points are "
         "known in both",
         site.cols());
-  const Eigen::MatrixXd space = Eigen::umeyama(site, known, true);
+  const Motion space = motion_between(site, known, true);
   SiteGrid out;
-  out.A = space.topLeftCorner(3, 3);
-  out.t = space.topRightCorner(3, 1);
+  out.A = space.scale * space.R;
+  out.t = space.t;
   return out;
 }
 

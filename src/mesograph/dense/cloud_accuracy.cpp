@@ -1,6 +1,7 @@
-#include <Eigen/QR>
+#include <Eigen/Geometry>
 #include <cmath>
 #include <mesograph/adjust/advise.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/dense/cloud_accuracy.hpp>
 
 namespace mesograph::dense {
@@ -13,12 +14,12 @@ BlockVariance::BlockVariance(const adjust::Block& block, const std::optional<adj
   for (std::size_t i = 0; i < block.points.size(); i += every)
     if (block.points[i].X.allFinite()) places.push_back(block.points[i].X);
   const auto ground = adjust::ground_accuracy(block, *uncertainty, places, adjust::usual_sigma(block));
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
+  Eigen::AlignedBox2d box;
   for (const Eigen::Vector3d& X : places) {
     const Eigen::Vector2d at = X.head<2>();
-    low = low.cwiseMin(at), high = high.cwiseMax(at);
+    box.extend(at);
   }
-  cell_ = std::max(1e-6, (high - low).maxCoeff() / 24);  // the block's part is smooth: 24 cells across show all of it
+  cell_ = std::max(1e-6, box.sizes().maxCoeff() / 24);  // the block's part is smooth: 24 cells across show all of it
   std::map<std::pair<int, int>, std::pair<double, int>> sums;
   for (std::size_t i = 0; i < places.size(); ++i) {
     const double variance = ground[i].of_block(2, 2);
@@ -80,7 +81,7 @@ std::optional<HeightsTested> CheckHeights::result() const {
       A.row(k) << 1, d.x(), d.y();
       z[k] = d.z();
     }
-    const Eigen::Vector3d plane = A.colPivHouseholderQr().solve(z);
+    const Eigen::Vector3d plane = least_squares(A, z).x;
     if (plane.tail<2>().norm() > 2) continue;  // a wall has no height
     sum += plane[0], squares += plane[0] * plane[0], ++n;
   }

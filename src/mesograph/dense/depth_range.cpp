@@ -1,6 +1,6 @@
-#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/dense/depth_range.hpp>
 
@@ -32,7 +32,7 @@ InversePlane plane_through(std::vector<Sample> samples) {
       A.row(i) << 1, s.x - first.x, s.y - first.y;
       w[i] = s.w;
     }
-    const Eigen::Vector3d fit = A.colPivHouseholderQr().solve(w);
+    const Eigen::Vector3d fit = least_squares(A, w).x;
     plane = {fit[0] - fit[1] * first.x - fit[2] * first.y, fit[1], fit[2]};
     std::vector<double> off;
     for (const Sample& s : samples) off.push_back(std::abs(s.w - plane.at(s.x, s.y)));

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <Eigen/Geometry>
 
 #include <algorithm>
 #include <cmath>
@@ -13,11 +14,11 @@ constexpr int map_width = 720, map_height = 660, chart_width = 560, chart_height
 constexpr double legend_margin = 185;
 
 struct Extent {
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e18), high = Eigen::Vector2d::Constant(-1e18);
-  void grow(const Eigen::Vector2d& p) { low = low.cwiseMin(p), high = high.cwiseMax(p); }
+  Eigen::AlignedBox2d box;
+  void grow(const Eigen::Vector2d& p) { box.extend(p); }
   void pad() {
-    const Eigen::Vector2d by = 0.07 * (high - low).cwiseMax(1.0);
-    low -= by, high += by;
+    const Eigen::Vector2d by = 0.07 * box.sizes().cwiseMax(1.0);
+    box.min() -= by, box.max() += by;
   }
 };
 
@@ -45,8 +46,8 @@ Drawing error_map(const MapData& data, ErrorPart part) {
   for (const StationMark& s : data.stations) extent.grow(s.place);
   for (const PointMark& p : data.points) extent.grow(p.place);
   extent.pad();
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, extent.low, extent.high, legend_margin, map_height));
-  const MapFrame frame(canvas, extent.low, extent.high, legend_margin, data.unit);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, extent.box, legend_margin, map_height));
+  const MapFrame frame(canvas, extent.box, legend_margin, data.unit);
   double largest = 0;
   for (const PointMark& p : data.points)
     if (p.error.allFinite())
@@ -84,9 +85,9 @@ Drawing error_map(const MapData& data, ErrorPart part) {
 }
 
 Drawing sigma_map(const SigmaMapData& data) {
-  const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, data.low, high, legend_margin, map_height));
-  const MapFrame frame(canvas, data.low, high, legend_margin, data.unit);
+  const Eigen::AlignedBox2d box(data.low, data.low + data.cell * Eigen::Vector2d(data.columns, data.rows));
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, box, legend_margin, map_height));
+  const MapFrame frame(canvas, box, legend_margin, data.unit);
   std::vector<double> known;
   for (const double s : data.sigma)
     if (std::isfinite(s)) known.push_back(s);
@@ -136,8 +137,8 @@ Drawing shift_map(const ShiftData& data) {
   Extent extent;
   for (const StationMark& s : data.stations) extent.grow(s.place);
   extent.pad();
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, extent.low, extent.high, legend_margin, map_height));
-  const MapFrame frame(canvas, extent.low, extent.high, legend_margin, data.unit);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, extent.box, legend_margin, map_height));
+  const MapFrame frame(canvas, extent.box, legend_margin, data.unit);
   double largest = 0;
   for (const Eigen::Vector3d& s : data.shifts)
     if (s.allFinite()) largest = std::max({largest, s.head<2>().norm(), std::abs(s.z())});

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <Eigen/Geometry>
 
 #include <algorithm>
 #include <cmath>
@@ -12,53 +13,47 @@ namespace {
 constexpr int most_width = 1000;
 constexpr double left = 74, top = 30, legend_width = 210, between = 46, below = 36;
 
-struct Bounds {
-  Eigen::Vector3d low, high;
-};
-
 /// All stations, and the points but for one in a hundred at each end: strays must not shrink the site to a dot.
-Bounds bounds_of(const BlockPicture& picture) {
-  Bounds out{Eigen::Vector3d::Constant(1e18), Eigen::Vector3d::Constant(-1e18)};
+Eigen::AlignedBox3d bounds_of(const BlockPicture& picture) {
+  Eigen::AlignedBox3d out;
   for (int axis = 0; axis < 3; ++axis) {
     std::vector<double> values;
     for (const BlockPicture::Point& p : picture.points) values.push_back(p.place[axis]);
     std::sort(values.begin(), values.end());
     if (!values.empty()) {
       const std::size_t tail = values.size() / 100;
-      out.low[axis] = values[tail], out.high[axis] = values[values.size() - 1 - tail];
-    }
-    for (const BlockPicture::Mark& s : picture.stations) {
-      out.low[axis] = std::min(out.low[axis], s.place[axis]);
-      out.high[axis] = std::max(out.high[axis], s.place[axis]);
+      out.min()[axis] = values[tail], out.max()[axis] = values[values.size() - 1 - tail];
     }
   }
-  const double pad = 0.04 * (out.high - out.low).maxCoeff();
-  out.low.array() -= pad, out.high.array() += pad;
+  for (const BlockPicture::Mark& s : picture.stations) out.extend(s.place);
+  const double pad = 0.04 * out.sizes().maxCoeff();
+  out.min().array() -= pad, out.max().array() += pad;
   return out;
 }
 
 /// One view: east to the right and another axis up.
 class Panel {
  public:
-  Panel(Canvas& canvas, const Bounds& bounds, int up, double y, double scale)
+  Panel(Canvas& canvas, const Eigen::AlignedBox3d& bounds, int up, double y, double scale)
       : canvas_(canvas), bounds_(bounds), up_(up), scale_(scale) {
     x0_ = left, y0_ = y;
-    x1_ = x0_ + scale * (bounds.high.x() - bounds.low.x()), y1_ = y0_ + scale * (bounds.high[up] - bounds.low[up]);
+    x1_ = x0_ + scale * (bounds.max().x() - bounds.min().x()),
+    y1_ = y0_ + scale * (bounds.max()[up] - bounds.min()[up]);
   }
   double right() const { return x1_; }
   double bottom() const { return y1_; }
   Eigen::Vector2d at(const Eigen::Vector3d& p) const {
-    return {x0_ + scale_ * (p.x() - bounds_.low.x()), y1_ - scale_ * (p[up_] - bounds_.low[up_])};
+    return {x0_ + scale_ * (p.x() - bounds_.min().x()), y1_ - scale_ * (p[up_] - bounds_.min()[up_])};
   }
   void grid(double step, const std::string& title) const {
     const auto label = [&](double v) { return step < 1 ? fmt::format("{:.1f}", v) : fmt::format("{:.0f}", v + 0.0); };
-    for (double e = std::ceil(bounds_.low.x() / step) * step; e <= bounds_.high.x(); e += step) {
-      const double x = x0_ + scale_ * (e - bounds_.low.x());
+    for (double e = std::ceil(bounds_.min().x() / step) * step; e <= bounds_.max().x(); e += step) {
+      const double x = x0_ + scale_ * (e - bounds_.min().x());
       canvas_.line({x, y0_}, {x, y1_}, faint, 0.7);
       canvas_.text({x, y1_ + 16}, label(std::round(e / step) * step), 11, ink, Canvas::Align::centre);
     }
-    for (double n = std::ceil(bounds_.low[up_] / step) * step; n <= bounds_.high[up_]; n += step) {
-      const double y = y1_ - scale_ * (n - bounds_.low[up_]);
+    for (double n = std::ceil(bounds_.min()[up_] / step) * step; n <= bounds_.max()[up_]; n += step) {
+      const double y = y1_ - scale_ * (n - bounds_.min()[up_]);
       canvas_.line({x0_, y}, {x1_, y}, faint, 0.7);
       canvas_.text({x0_ - 7, y + 4}, label(std::round(n / step) * step), 11, ink, Canvas::Align::right);
     }
@@ -83,7 +78,7 @@ class Panel {
 
  private:
   Canvas& canvas_;
-  const Bounds& bounds_;
+  const Eigen::AlignedBox3d& bounds_;
   int up_;
   double scale_, x0_, y0_, x1_ = 0, y1_ = 0;
 };
@@ -91,8 +86,8 @@ class Panel {
 }  // namespace
 
 std::string block_figure(const BlockPicture& picture) {
-  const Bounds bounds = bounds_of(picture);
-  const Eigen::Vector3d size = (bounds.high - bounds.low).cwiseMax(1e-6);
+  const Eigen::AlignedBox3d bounds = bounds_of(picture);
+  const Eigen::Vector3d size = bounds.sizes().cwiseMax(1e-6);
   const double scale =
       std::min({(most_width - left - legend_width) / size.x(), 480 / size.y(), 620 / (size.y() + size.z())});
   const double plan_height = scale * size.y(), side_height = scale * size.z();

@@ -254,26 +254,26 @@ namespace {
 constexpr double margin_left = 74, margin_bottom = 34, margin_top = 14;
 }
 
-int MapFrame::canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, int most) {
-  const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
+int MapFrame::canvas_height(int width, const Eigen::AlignedBox2d& box, double right_margin, int most) {
+  const Eigen::Vector2d size = box.sizes().cwiseMax(1.0);
   const double map = (width - margin_left - right_margin) * size.y() / size.x();
   return std::clamp(static_cast<int>(map + margin_bottom + margin_top), std::min(300, most), most);
 }
 
-MapFrame::MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, Eigen::Vector2d unit)
+MapFrame::MapFrame(Canvas& canvas, const Eigen::AlignedBox2d& box, double right_margin, Eigen::Vector2d unit)
     : canvas_(canvas) {
   const double w = canvas.width() - margin_left - right_margin, h = canvas.height() - margin_bottom - margin_top;
-  const Eigen::Vector2d size = (high - low).cwiseMax(1.0);
+  const Eigen::Vector2d size = box.sizes().cwiseMax(1.0);
   scale_ = std::min(w / size.x(), h / size.y());
   // The frame hugs the data: no empty bands beside a narrow site.
   left_ = margin_left, top_ = margin_top;
   right_ = left_ + scale_ * size.x(), bottom_ = top_ + scale_ * size.y();
-  low_ = low;
+  low_ = box.min();
   const double step = round_step(std::max(size.x(), size.y()) / 4 / std::abs(unit.x()));
   for (int axis = 0; axis < 2; ++axis) {
-    const double first = low[axis] / unit[axis], last = (low[axis] + size[axis]) / unit[axis];
+    const double first = low_[axis] / unit[axis], last = (low_[axis] + size[axis]) / unit[axis];
     for (double v = std::ceil(std::min(first, last) / step) * step; v <= std::max(first, last); v += step) {
-      Eigen::Vector2d place = low;
+      Eigen::Vector2d place = low_;
       place[axis] = v * unit[axis];
       const Eigen::Vector2d p = at(place);
       const std::string label = fmt::format("{:.0f}", std::round(v) + 0.0);

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <memory>
 #include <mesograph/photo/image.hpp>
 #include <string>
@@ -73,12 +73,11 @@ class Canvas {
 /// A map frame on a canvas: east to the right, north up, the same scale in both, grid lines with coordinates.
 class MapFrame {
  public:
-  /// Fits [low, high] (metres east, north) into the canvas minus margins and draws frame, grid and coordinates: in
+  /// Fits a box (metres east, north) into the canvas minus margins and draws frame, grid and coordinates: in
   /// units of so many metres, negative where they count west or south.
-  MapFrame(Canvas& canvas, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin,
-           Eigen::Vector2d unit = {1.0, 1.0});
+  MapFrame(Canvas& canvas, const Eigen::AlignedBox2d& box, double right_margin, Eigen::Vector2d unit = {1.0, 1.0});
   /// Height of a canvas of that width which such a map fills, at most `most`.
-  static int canvas_height(int width, Eigen::Vector2d low, Eigen::Vector2d high, double right_margin, int most);
+  static int canvas_height(int width, const Eigen::AlignedBox2d& box, double right_margin, int most);
   Eigen::Vector2d at(const Eigen::Vector2d& en) const;
   double pixels_per_metre() const { return scale_; }
   double left() const { return left_; }

@@ -135,23 +135,19 @@ Colour class_colour(int c) {
   }
 }
 
-CloudView::CloudView(const Eigen::Vector3d& low, const Eigen::Vector3d& high, std::pair<double, double> range,
-                     const Options& options)
-    : middle_(0.5 * (low + high)), range_(range), options_(options) {
+CloudView::CloudView(const Eigen::AlignedBox3d& box, std::pair<double, double> range, const Options& options)
+    : middle_(box.center()), range_(range), options_(options) {
   const double azimuth = options.azimuth_deg * rad_per_deg,
                rise = options.oblique ? 35 * rad_per_deg : 90 * rad_per_deg;
   const Eigen::Vector3d eye(std::sin(azimuth) * std::cos(rise), std::cos(azimuth) * std::cos(rise), std::sin(rise));
   const Eigen::Vector3d right =
       options.oblique ? Eigen::Vector3d(-std::cos(azimuth), std::sin(azimuth), 0) : Eigen::Vector3d(1, 0, 0);
   view_.row(0) = right, view_.row(2) = eye, view_.row(1) = eye.cross(right);
-  Eigen::Vector2d least = Eigen::Vector2d::Constant(1e300), most = -least;
-  for (int corner = 0; corner < 8; ++corner) {
-    const Eigen::Vector3d X(corner & 1 ? high.x() : low.x(), corner & 2 ? high.y() : low.y(),
-                            corner & 4 ? high.z() : low.z());
-    least = least.cwiseMin(flat(X)), most = most.cwiseMax(flat(X));
-  }
-  corner_ = {least.x(), most.y()};
-  const Eigen::Vector2d extent = (most - least).cwiseMax(1e-6);
+  Eigen::AlignedBox2d seen;
+  for (int corner = 0; corner < 8; ++corner)
+    seen.extend(flat(box.corner(static_cast<Eigen::AlignedBox3d::CornerType>(corner))));
+  corner_ = {seen.min().x(), seen.max().y()};
+  const Eigen::Vector2d extent = seen.sizes().cwiseMax(1e-6);
   const int beside = options.shown == Shown::colour ? 0 : legend_width;
   scale_ = (options.width - 2 * margin - beside) / extent.x();
   // No taller than a screen and a half.
@@ -291,9 +287,9 @@ std::string cloud_figure(cloud::LasReader& file, const cloud::Description& descr
     progress.say(
         fmt::format("{} of {} points lie far from all others and are not drawn", extent.strays, file.header().points));
   options.spacing = spacing_of(file, extent);
-  Eigen::Vector3d low = extent.low, high = extent.high;
-  if (options.oblique) std::tie(low.z(), high.z()) = shown_range(file, Shown::height);
-  CloudView view(low, high, range, options);
+  Eigen::AlignedBox3d box = extent.box;
+  if (options.oblique) std::tie(box.min().z(), box.max().z()) = shown_range(file, Shown::height);
+  CloudView view(box, range, options);
   const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
   file.rewind();
   progress.start("drawing", file.header().points);

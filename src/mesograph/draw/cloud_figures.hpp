@@ -1,5 +1,6 @@
 #pragma once
 
+#include <Eigen/Geometry>
 #include <array>
 #include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/section.hpp>
@@ -36,10 +37,9 @@ class CloudView {
     /// Between neighbouring points, units of the cloud: dots are as large, so that they close up. 0: a pixel each.
     double spacing = 0;
   };
-  /// `low`, `high`: of the points. `range`: of the values shown, for height and sigma. The picture is never wider than
+  /// `box`: of the points. `range`: of the values shown, for height and sigma. The picture is never wider than
   /// the options say, nor higher than 1.2 times that, however long and narrow the cloud; points outside are not drawn.
-  CloudView(const Eigen::Vector3d& low, const Eigen::Vector3d& high, std::pair<double, double> range,
-            const Options& options);
+  CloudView(const Eigen::AlignedBox3d& box, std::pair<double, double> range, const Options& options);
   /// `value`: height, class or sigma as it is shown.
   void add(const Eigen::Vector3d& X, const std::array<std::uint8_t, 3>& colour, double value);
   /// The picture as PNG bytes. `classes`: those that appear, for the legend.

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <Eigen/Geometry>
 
 #include <algorithm>
 #include <cmath>
@@ -20,13 +21,14 @@ void legend_entry(Canvas& canvas, double x, double& y, const std::string& words)
 }  // namespace
 
 Drawing overview_map(const MapData& data) {
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e18), high = -low;
-  const auto grow = [&](const Eigen::Vector2d& p) { low = low.cwiseMin(p), high = high.cwiseMax(p); };
+  Eigen::AlignedBox2d box;
+  const auto grow = [&](const Eigen::Vector2d& p) { box.extend(p); };
   for (const StationMark& s : data.stations) grow(s.place);
   for (const PointMark& p : data.points) grow(p.place);
-  const Eigen::Vector2d pad = 0.05 * (high - low).cwiseMax(1.0);
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, low - pad, high + pad, legend_margin, map_height));
-  const MapFrame frame(canvas, low - pad, high + pad, legend_margin, data.unit);
+  const Eigen::Vector2d pad = 0.05 * box.sizes().cwiseMax(1.0);
+  box.min() -= pad, box.max() += pad;
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, box, legend_margin, map_height));
+  const MapFrame frame(canvas, box, legend_margin, data.unit);
   canvas.clip(frame.left(), frame.top(), frame.right() - frame.left(), frame.bottom() - frame.top());
   for (const Eigen::Vector2d& p : data.ties) canvas.disc(frame.at(p), 0.9, {0.62, 0.66, 0.68, 0.55});
   for (const StationMark& s : data.stations) {
@@ -74,9 +76,9 @@ Drawing overview_map(const MapData& data) {
 
 Drawing overlap_map(const OverlapData& data) {
   constexpr int most = 12;
-  const Eigen::Vector2d high = data.low + data.cell * Eigen::Vector2d(data.columns, data.rows);
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, data.low, high, legend_margin, map_height));
-  const MapFrame frame(canvas, data.low, high, legend_margin, data.unit);
+  const Eigen::AlignedBox2d box(data.low, data.low + data.cell * Eigen::Vector2d(data.columns, data.rows));
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, box, legend_margin, map_height));
+  const MapFrame frame(canvas, box, legend_margin, data.unit);
   const double size = data.cell * frame.pixels_per_metre();
   // Cells as a picture of their own: thousands of rectangles would make a page heavy.
   photo::Rgb cells(data.columns, data.rows, 3);

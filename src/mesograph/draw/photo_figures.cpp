@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <Eigen/Geometry>
 
 #include <algorithm>
 #include <cmath>
@@ -15,11 +16,11 @@ constexpr double legend_margin = 230;
 constexpr Colour gap{0.85, 0.35, 0.30};
 
 /// Bounds of the places with some air around them.
-std::pair<Eigen::Vector2d, Eigen::Vector2d> bounds(const std::vector<Eigen::Vector2d>& places) {
-  Eigen::Vector2d low = Eigen::Vector2d::Constant(1e18), high = -low;
-  for (const Eigen::Vector2d& p : places) low = low.cwiseMin(p), high = high.cwiseMax(p);
-  const Eigen::Vector2d pad = 0.05 * (high - low).cwiseMax(1.0);
-  return {low - pad, high + pad};
+Eigen::AlignedBox2d bounds(const std::vector<Eigen::Vector2d>& places) {
+  Eigen::AlignedBox2d box;
+  for (const Eigen::Vector2d& p : places) box.extend(p);
+  const Eigen::Vector2d pad = 0.05 * box.sizes().cwiseMax(1.0);
+  return {box.min() - pad, box.max() + pad};
 }
 
 void legend(Canvas& canvas, double x, double& y, const std::string& words) {
@@ -51,9 +52,9 @@ std::string photo_map(const PhotoMapData& data) {
   std::vector<Eigen::Vector2d> places;
   for (const auto& corners : data.footprints) places.insert(places.end(), corners.begin(), corners.end());
   for (const StationMark& s : data.stations) places.push_back(s.place);
-  const auto [low, high] = bounds(places);
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, low, high, legend_margin, map_height));
-  const MapFrame frame(canvas, low, high, legend_margin);
+  const Eigen::AlignedBox2d box = bounds(places);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, box, legend_margin, map_height));
+  const MapFrame frame(canvas, box, legend_margin);
   canvas.clip(frame.left(), frame.top(), frame.right() - frame.left(), frame.bottom() - frame.top());
   constexpr int most = 12;
   const OverlapData& o = data.overlap;
@@ -122,9 +123,9 @@ std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t m
 Drawing pair_graph(const PairGraph& graph) {
   std::vector<Eigen::Vector2d> places;
   for (const StationMark& s : graph.stations) places.push_back(s.place);
-  const auto [low, high] = bounds(places);
-  Canvas canvas(map_width, MapFrame::canvas_height(map_width, low, high, legend_margin, map_height));
-  const MapFrame frame(canvas, low, high, legend_margin);
+  const Eigen::AlignedBox2d box = bounds(places);
+  Canvas canvas(map_width, MapFrame::canvas_height(map_width, box, legend_margin, map_height));
+  const MapFrame frame(canvas, box, legend_margin);
   std::size_t most = 1;
   for (const PairGraph::Link& l : graph.links) most = std::max(most, l.points);
   std::vector<PairGraph::Link> links = graph.links;

@@ -1,9 +1,7 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/LU>
-#include <Eigen/QR>
-#include <Eigen/SVD>
 #include <array>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/match/five_point.hpp>
 
 namespace mesograph::match {
@@ -47,14 +45,14 @@ std::vector<Eigen::Matrix3d> five_point(const Eigen::Matrix<double, 3, 5>& a, co
   for (int n = 0; n < 5; ++n)
     for (int i = 0; i < 3; ++i)
       for (int j = 0; j < 3; ++j) epipolar(3 * i + j, n) = b.col(n).normalized()[i] * a.col(n).normalized()[j];
-  const Eigen::Matrix<double, 9, 9> Q = epipolar.householderQr().householderQ();
+  const Eigen::Matrix<double, 9, 4> null_space = orthogonal_complement(epipolar);
 
   // E = x E1 + y E2 + z E3 + E4 over the null space.
   Polynomial E[3][3];
   for (int i = 0; i < 3; ++i)
     for (int j = 0; j < 3; ++j) {
       E[i][j].setZero();
-      for (int k = 0; k < 4; ++k) E[i][j][16 + k] = Q(3 * i + j, 5 + k);
+      for (int k = 0; k < 4; ++k) E[i][j][16 + k] = null_space(3 * i + j, k);
     }
   Eigen::Matrix<double, 10, 20> M;
   const auto minor = [&](int c0, int c1) -> Polynomial {
@@ -72,22 +70,22 @@ std::vector<Eigen::Matrix3d> five_point(const Eigen::Matrix<double, 3, 5>& a, co
       M.row(1 + 3 * i + j) =
           (times(EEt[i][0], E[0][j]) + times(EEt[i][1], E[1][j]) + times(EEt[i][2], E[2][j])).transpose();
 
-  const Eigen::Matrix<double, 10, 10> B = M.leftCols<10>().partialPivLu().solve(M.rightCols<10>());
+  const Eigen::Matrix<double, 10, 10> B = solve_columns(M.leftCols<10>(), M.rightCols<10>());
   if (!B.allFinite()) return {};
   // Multiplication by x on [x2 xy xz y2 yz z2 x y z 1].
   Eigen::Matrix<double, 10, 10> action = Eigen::Matrix<double, 10, 10>::Zero();
   action.topRows<6>() = -B.topRows<6>();
   action(6, 0) = action(7, 1) = action(8, 2) = action(9, 6) = 1;
-  const Eigen::EigenSolver<Eigen::Matrix<double, 10, 10>> solver(action);
+  const GeneralEigen eigen = general_eigen(action);
   std::vector<Eigen::Matrix3d> out;
   for (int k = 0; k < 10; ++k) {
     // a real root's roundings
-    if (std::abs(solver.eigenvalues()[k].imag()) > 1e-9 * (1 + std::abs(solver.eigenvalues()[k].real()))) continue;
-    const Eigen::Matrix<double, 10, 1> v = solver.eigenvectors().col(k).real();
+    if (std::abs(eigen.values[k].imag()) > 1e-9 * (1 + std::abs(eigen.values[k].real()))) continue;
+    const Eigen::Matrix<double, 10, 1> v = eigen.vectors.col(k).real();
     Eigen::Matrix3d found;
     for (int i = 0; i < 3; ++i)
       for (int j = 0; j < 3; ++j)
-        found(i, j) = (Q.row(3 * i + j).tail<4>() * Eigen::Vector4d(v[6], v[7], v[8], v[9]))(0);
+        found(i, j) = (null_space.row(3 * i + j) * Eigen::Vector4d(v[6], v[7], v[8], v[9]))(0);
     if (found.norm() > 1e-12) out.push_back(found / found.norm());
   }
   return out;

@@ -1,9 +1,8 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
-#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/intersect.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/georeference.hpp>
@@ -59,10 +58,7 @@ Pairs control_of(adjust::Block& block) {
 Eigen::Vector3d extents(const std::vector<Eigen::Vector3d>& points) {
   const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, static_cast<Eigen::Index>(points.size()));
   const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
-  return Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose())
-      .eigenvalues()
-      .cwiseMax(0.0)
-      .cwiseSqrt();
+  return symmetric_eigen<3>(centred * centred.transpose()).values.cwiseMax(0.0).cwiseSqrt();
 }
 
 /// How well positions fix the turn about the line that they lie nearest to, rad. The block's own shape says how wide
@@ -141,10 +137,9 @@ std::optional<Similarity> in_height(const std::vector<Partial>& points, const Si
     const Eigen::Vector3d d = places[static_cast<std::size_t>(i)] - middle;
     A.row(i) << 1, d.y(), -d.x();  // a small turn w lifts by w.x y - w.y x
   }
-  if (Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d>(A.rightCols<2>().transpose() * A.rightCols<2>()).eigenvalues()[0] <
-      least_width * least_width)
+  if (symmetric_eigen<2>(A.rightCols<2>().transpose() * A.rightCols<2>()).values[0] < least_width * least_width)
     return std::nullopt;
-  const Eigen::Vector3d fit = A.colPivHouseholderQr().solve(Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows()));
+  const Eigen::Vector3d fit = least_squares(A, Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows())).x;
   Similarity out;
   const Eigen::Vector3d turn(fit[1], fit[2], 0);
   if (turn.norm() > 0) out.R = Eigen::AngleAxisd(turn.norm(), turn.normalized()).toRotationMatrix();
@@ -178,7 +173,7 @@ std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
   for (const adjust::Station& s : block.stations)
     if (s.oriented) up += s.R.col(2);
   Similarity out;
-  out.R = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  out.R = rotation_between(up, Eigen::Vector3d::UnitZ());
   constexpr int most_rounds = 100;  // plan and height pull at each other by the tilt alone; some ten do
   for (int round = 0; round < most_rounds; ++round) {
     out = after(in_plan(points, out), out);
@@ -287,7 +282,7 @@ void level_free(adjust::Block& block) {
   if (n == 0) return;
   for (const adjust::Station& s : block.stations)
     if (s.oriented) up += s.R.col(2);
-  fit.R = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ()).toRotationMatrix();
+  fit.R = rotation_between(up, Eigen::Vector3d::UnitZ());
   fit.scale = 100 / median(std::move(distances));
   fit.t = -fit.scale * (fit.R * (middle / n));
   transform(block, fit);

@@ -79,9 +79,10 @@ void Growth::start_from_held() {
   adjusted_at_ = oriented_;
 }
 
-bool Growth::start() {
+StartStatus Growth::start() {
   for (adjust::Station& s : block_.stations) s.oriented = false;
   struct Score {
+    bool shares = false;
     double value = 0;
     RelativePose pose;
   };
@@ -106,7 +107,8 @@ bool Growth::start() {
     const camera::Camera &ca = block_.cameras[block_.stations[a].camera],
                          &cb = block_.cameras[block_.stations[b].camera];
     const match::Verification v = match::verify(matches, xa, ca, xb, cb, seed_from(names_[a] + "|" + names_[b]));
-    if (v.matches.size() < 50) return;
+    if (v.matches.size() < least_start_ties) return;
+    scores[i].shares = true;
     Eigen::Matrix3Xd ra(3, v.matches.size()), rb(3, v.matches.size());
     for (std::size_t k = 0; k < v.matches.size(); ++k) {
       ra.col(static_cast<Eigen::Index>(k)) = *camera::ray(ca, xa.col(v.matches[k].a));
@@ -130,9 +132,12 @@ bool Growth::start() {
     adjust::Station &a = block_.stations[pairs[i].first], &b = block_.stations[pairs[i].second];
     a.R.setIdentity(), a.C.setZero();
     b.R = scores[i].pose.R, b.C = scores[i].pose.C;
-    if (try_pair(pairs[i].first, pairs[i].second)) return true;
+    if (try_pair(pairs[i].first, pairs[i].second)) return StartStatus::started;
   }
-  return false;
+  const auto shares = [](const Score& s) { return s.shares; };
+  const auto wide = [](const Score& s) { return s.value > 0; };
+  if (std::none_of(scores.begin(), scores.end(), shares)) return StartStatus::too_few_shared;
+  return std::none_of(scores.begin(), scores.end(), wide) ? StartStatus::too_narrow : StartStatus::falls_apart;
 }
 
 bool Growth::try_pair(int a, int b) {
@@ -143,7 +148,7 @@ bool Growth::try_pair(int a, int b) {
   adjust_around(b);
   int good = 0;
   for (const Seen& s : seen_[b]) good += block_.points[s.point].X.allFinite();
-  if (good >= 50) return true;  // a resection takes 15 at least, and the next photo sees a third of them
+  if (good >= least_start_ties) return true;
   for (adjust::GroundPoint& point : block_.points) point.X.setConstant(nan);
   block_.stations[a].oriented = block_.stations[b].oriented = false;
   oriented_ = 0;
@@ -357,7 +362,7 @@ void Growth::take_out_unsupported() {
   }
 }
 
-void Growth::grow() {
+GrowthEnd Growth::grow() {
   progress_.start("orienting photos", block_.stations.size());
   progress_.advance(2);
   while (true) {
@@ -376,6 +381,7 @@ void Growth::grow() {
     if (oriented_ <= 6 || oriented_ >= growth * adjusted_at_) adjust_all();
   }
   adjust_all();
+  return oriented_ == static_cast<int>(block_.stations.size()) ? GrowthEnd::all_oriented : GrowthEnd::none_fits;
 }
 
 std::string Growth::reason(int station) const {

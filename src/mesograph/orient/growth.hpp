@@ -7,6 +7,25 @@
 
 namespace mesograph::orient {
 
+/// What became of the search for two photos to begin with.
+enum class StartStatus {
+  not_run,
+  started,         ///< two photos are oriented
+  too_few_shared,  ///< no two photos share so many tie points that one relative orientation explains (least_start_ties)
+  too_narrow,      ///< of those that do, no pair's rays meet at OrientOptions::min_start_angle_deg
+  falls_apart,     ///< of the rest, no pair keeps enough of its points when it is adjusted
+};
+
+/// Why a block grew no further.
+enum class GrowthEnd {
+  not_run,
+  all_oriented,
+  none_fits,  ///< photos are left; Growth::reason says of each why
+};
+
+/// A resection asks for 15 points, and the next photo sees a third of those that a pair has.
+inline constexpr int least_start_ties = 50;
+
 /// A block that grows photo by photo in a frame of its own: first station at the origin, first base of length 1.
 /// Cost: per photo a resection and an adjustment of its neighbourhood; of the whole at every growth by a quarter.
 /// Accuracy: that of an adjustment without control; only start values for the last one.
@@ -14,12 +33,12 @@ class Growth {
  public:
   Growth(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options, Progress& progress);
 
-  /// Orients the best start pair; false where none qualifies.
-  bool start();
+  /// Orients the best start pair.
+  StartStatus start();
   /// Takes the stations that are oriented already, all of them held, as they are.
   void start_from_held();
   /// Adds photos until none fits any more. One that loses its support on the way is taken out and tried again, once.
-  void grow();
+  GrowthEnd grow();
   int oriented() const { return oriented_; }
   /// Why a station was left out.
   std::string reason(int station) const;

@@ -33,6 +33,22 @@ bool take_out_unsupported(adjust::Block& block, const OrientOptions& options, st
   return any;
 }
 
+std::string words_of(StartStatus start, const OrientOptions& options) {
+  if (start == StartStatus::too_narrow)
+    return fmt::format(
+        "no two photos see their common ground at {:.0f} degrees or more apart; a block needs photos from different "
+        "places",
+        options.min_start_angle_deg);
+  if (start == StartStatus::falls_apart)
+    return fmt::format(
+        "no two photos keep {} common tie points when they are adjusted; check the principal distances, and whether "
+        "the ties are right",
+        least_start_ties);
+  return fmt::format(
+      "no two photos share {} tie points that fit each other; check overlap and run tie with --pairs all",
+      least_start_ties);
+}
+
 adjust::AdjustResult adjust_parts(adjust::Block& block, const std::vector<Part>& parts, const OrientOptions& options,
                                   std::vector<std::string>& reasons, Progress& progress) {
   adjust::AdjustOptions adjusting;
@@ -50,12 +66,10 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
                     Progress& progress) {
   OrientResult out;
   for (adjust::Station& s : block.stations) s.oriented = false;
-  std::vector<std::string> reasons;
-  out.parts = grow_parts(block, names, options, progress, reasons);
-  if (out.parts.empty())
-    throw Error(
-        "orient: no two photos share enough tie points at a useful angle; check overlap and run tie with "
-        "--pairs all");
+  GrownParts grown = grow_parts(block, names, options, progress);
+  if (grown.start != StartStatus::started) throw Error("orient: {}", words_of(grown.start, options));
+  std::vector<std::string>& reasons = grown.reasons;
+  out.parts = std::move(grown.parts);
   merge_parts(block, out.parts);
   out.positions = georeference(block, out.parts);
   out.free = !has_datum(out.parts, Datum::positions) && !has_datum(out.parts, Datum::control);

@@ -138,20 +138,24 @@ adjust::Block thinned(const adjust::Block& block, int rays_per_cell) {
   return out;
 }
 
-std::vector<Part> grow_parts(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
-                             Progress& progress, std::vector<std::string>& reasons) {
-  std::vector<Part> parts;
-  reasons.assign(block.stations.size(), "no tie points with any other photo");
+GrownParts grow_parts(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
+                      Progress& progress) {
+  GrownParts out;
+  std::vector<Part>& parts = out.parts;
+  out.reasons.assign(block.stations.size(), "no tie points with any other photo");
   adjust::Block rest = thinned(block, options.rays_per_cell);
   while (true) {
     Growth growth(rest, names, options, progress);
-    if (!growth.start()) break;
-    growth.grow();
+    const StartStatus start = growth.start();
+    if (parts.empty()) out.start = start;
+    if (start != StartStatus::started) break;
+    // Both ends are an answer here: what fits no more is tried as a further part.
+    const GrowthEnd end = growth.grow();
     Part part;
     for (std::size_t s = 0; s < rest.stations.size(); ++s) {
       if (block.stations[s].oriented) continue;
       if (!rest.stations[s].oriented) {
-        if (parts.empty()) reasons[s] = growth.reason(static_cast<int>(s));
+        if (parts.empty()) out.reasons[s] = growth.reason(static_cast<int>(s));
         continue;
       }
       block.stations[s] = rest.stations[s];
@@ -164,13 +168,14 @@ std::vector<Part> grow_parts(adjust::Block& block, const std::vector<std::string
     }
     block.cameras = rest.cameras;
     parts.push_back(std::move(part));
+    if (end == GrowthEnd::all_oriented) break;
     rest.stations = block.stations;
     rest = without_oriented(rest);
     for (adjust::Station& s : rest.stations) s.oriented = false;
   }
   std::stable_sort(parts.begin(), parts.end(),
                    [](const Part& a, const Part& b) { return a.stations.size() > b.stations.size(); });
-  return parts;
+  return out;
 }
 
 void merge_parts(adjust::Block& block, std::vector<Part>& parts) {

@@ -1,8 +1,8 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/camera/rotation.hpp>
 #include <mesograph/orient/resection.hpp>
@@ -17,7 +17,7 @@ std::vector<double> quartic_roots(const std::array<double, 5>& a) {
   Eigen::Matrix4d companion = Eigen::Matrix4d::Zero();
   for (int i = 0; i < 3; ++i) companion(i + 1, i) = 1;
   for (int i = 0; i < 4; ++i) companion(i, 3) = -a[static_cast<std::size_t>(i)] / a[4];
-  const Eigen::Vector4cd roots = companion.eigenvalues();
+  const Eigen::Vector4cd roots = general_eigenvalues(companion);
   std::vector<double> out;
   for (int i = 0; i < 4; ++i)
     // a double root's roundings are the root of 1e-12
@@ -48,7 +48,7 @@ void refine(Pose& pose, const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays,
       N += A.transpose() * A;
       n += A.transpose() * (rays.col(i).head<2>() / -rays(2, i) - v.head<2>() / -v.z());
     }
-    const Eigen::Matrix<double, 6, 1> d = N.ldlt().solve(n);
+    const Eigen::Matrix<double, 6, 1> d = solve_symmetric(N, n);
     if (!d.allFinite()) return;
     pose.R *= camera::rotation_by(d.head<3>());
     pose.C += d.tail<3>();
@@ -80,8 +80,8 @@ std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& r
     if (u <= 0 || v <= 0) continue;
     Eigen::Matrix3d in_camera;
     in_camera << s * j.col(0), u * s * j.col(1), v * s * j.col(2);
-    const Eigen::Matrix4d ground_from_camera = Eigen::umeyama(in_camera, X, false);
-    out.push_back({ground_from_camera.topLeftCorner<3, 3>(), ground_from_camera.topRightCorner<3, 1>()});
+    const Motion ground_from_camera = motion_between(in_camera, X, false);
+    out.push_back({ground_from_camera.R, ground_from_camera.t});
   }
   return out;
 }

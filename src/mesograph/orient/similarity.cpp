@@ -1,7 +1,7 @@
 #include <Eigen/Geometry>
-#include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/similarity.hpp>
 
@@ -15,12 +15,12 @@ Similarity weighted_similarity(const Eigen::Matrix3Xd& source, const Eigen::Matr
   const Eigen::Vector3d ms = source * w / sum, mt = target * w / sum;
   const Eigen::Matrix3Xd s = source.colwise() - ms, t = target.colwise() - mt;
   const Eigen::Matrix3d cross = t * w.asDiagonal() * s.transpose() / sum;
-  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(cross, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Eigen::Vector3d sign(1, 1, (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1);
+  const auto svd = singular_values_and_vectors<3>(cross);
+  Eigen::Vector3d sign(1, 1, (svd.U * svd.V.transpose()).determinant() < 0 ? -1 : 1);
   Similarity out;
-  out.R = svd.matrixU() * sign.asDiagonal() * svd.matrixV().transpose();
+  out.R = svd.U * sign.asDiagonal() * svd.V.transpose();
   const double spread = (s.colwise().squaredNorm() * w)(0) / sum;
-  out.scale = svd.singularValues().dot(sign) / spread;
+  out.scale = svd.values.dot(sign) / spread;
   out.t = mt - out.scale * out.R * ms;
   return out;
 }
@@ -31,8 +31,7 @@ std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen
                                      double least_width) {
   if (source.cols() < 3) return std::nullopt;
   const Eigen::Matrix3Xd centred = target.colwise() - target.rowwise().mean();
-  const Eigen::Vector3d spread =
-      Eigen::JacobiSVD<Eigen::Matrix3Xd>(centred).singularValues() / std::sqrt(static_cast<double>(target.cols()));
+  const Eigen::Vector3d spread = singular_values(centred) / std::sqrt(static_cast<double>(target.cols()));
   if (spread[1] < least_width) return std::nullopt;
   Eigen::VectorXd w = Eigen::VectorXd::Ones(source.cols());
   Similarity out;

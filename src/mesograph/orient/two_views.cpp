@@ -1,8 +1,7 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/Geometry>
-#include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/two_views.hpp>
 
@@ -21,8 +20,7 @@ Eigen::Vector2d ranges(const Eigen::Vector3d& d, const Eigen::Vector3d& e, const
 double relief_of(const std::vector<Eigen::Vector3d>& points) {
   const Eigen::Map<const Eigen::Matrix3Xd> all(points[0].data(), 3, static_cast<Eigen::Index>(points.size()));
   const Eigen::Matrix3Xd centred = all.colwise() - all.rowwise().mean();
-  const Eigen::Vector3d squares =
-      Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(centred * centred.transpose()).eigenvalues();
+  const Eigen::Vector3d squares = symmetric_eigen<3>(centred * centred.transpose()).values;
   return squares[1] > 0 ? std::sqrt(std::max(0.0, squares[0]) / squares[1]) : 0.0;
 }
 
@@ -30,8 +28,8 @@ double relief_of(const std::vector<Eigen::Vector3d>& points) {
 
 RelativePose pose_from_essential(const Eigen::Matrix3d& E, const Eigen::Matrix3Xd& a, const Eigen::Matrix3Xd& b) {
   // b ~ Q a + t with E = [t]x Q; the second camera's rotation is Q^T and its centre -Q^T t.
-  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(E, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Eigen::Matrix3d U = svd.matrixU(), V = svd.matrixV();
+  const auto svd = singular_values_and_vectors<3>(E);
+  Eigen::Matrix3d U = svd.U, V = svd.V;
   if (U.determinant() < 0) U.col(2) *= -1;
   if (V.determinant() < 0) V.col(2) *= -1;
   Eigen::Matrix3d W;

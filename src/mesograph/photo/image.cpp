@@ -10,6 +10,7 @@
 #include <mesograph/photo/image.hpp>
 #include <mutex>
 #include <string>
+#include <string_view>
 
 namespace mesograph::photo {
 
@@ -53,11 +54,11 @@ Dataset open_photo(const std::filesystem::path& path) {
   return dataset;
 }
 
-/// Rows [first, first + rows) as T, the first three bands or the first one three times.
+/// Rows [first, first + rows) as T, their first w pixels, the first three bands or the first one three times.
 template <typename T>
-void read_rows(GDALDataset& dataset, GDALDataType type, int first, int rows, T* pixels,
+void read_rows(GDALDataset& dataset, GDALDataType type, int first, int w, int rows, T* pixels,
                const std::filesystem::path& path) {
-  const int bands = dataset.GetRasterCount(), w = dataset.GetRasterXSize();
+  const int bands = dataset.GetRasterCount();
   std::array<int, 3> order = {1, bands >= 3 ? 2 : 1, bands >= 3 ? 3 : 1};
   const GSpacing size = sizeof(T);
   const CPLErr status = dataset.RasterIO(GF_Read, 0, first, w, rows, pixels, w, rows, type, 3, order.data(), 3 * size,
@@ -78,11 +79,31 @@ std::vector<std::uint8_t> narrowing(const Tone& tone) {
   return out;
 }
 
-/// Hands the photo over in strips of rows, 8 bits a channel: see(first row, rows, pixels).
+/// A photo at 1/2^level of its size as the decoder makes it; null where it does not. Of JPEG, whose blocks of 8 x 8
+/// become 4, 2 or 1 pixels by inverse transforms of as few terms: box means to half a grey level, for two thirds of the
+/// time and a quarter of the memory at half size. Photos too small for all three would show their EXIF thumbnail.
+GDALDataset* reduced(GDALDataset& photo, int level) {
+  constexpr int least_side = 1024, most_level = 3;
+  const int longer = std::max(photo.GetRasterXSize(), photo.GetRasterYSize());
+  if (level < 1 || level > most_level || longer < least_side || photo.GetDriver() == nullptr ||
+      std::string_view(photo.GetDriver()->GetDescription()) != "JPEG")
+    return nullptr;
+  GDALRasterBand* band = photo.GetRasterBand(1);
+  GDALRasterBand* small = level <= band->GetOverviewCount() ? band->GetOverview(level - 1) : nullptr;
+  const int part = 1 << level;
+  if (small == nullptr || small->GetXSize() != (photo.GetRasterXSize() + part - 1) / part) return nullptr;
+  return small->GetDataset();
+}
+
+/// Hands the photo over in strips of rows, 8 bits a channel, at 1/2^level of its size or as near to that as the decoder
+/// comes: see(size, first row, rows, pixels). Gives the level.
 template <typename See>
-void read_strips(const std::filesystem::path& path, const Tone& tone, const See& see) {
-  const Dataset dataset = open_photo(path);
-  const int w = dataset->GetRasterXSize(), h = dataset->GetRasterYSize();
+int read_strips(const std::filesystem::path& path, int level, const Tone& tone, const See& see) {
+  const Dataset photo = open_photo(path);
+  GDALDataset* dataset = reduced(*photo, std::min(level, 3));
+  const int reached = dataset != nullptr ? std::min(level, 3) : 0;
+  if (dataset == nullptr) dataset = photo.get();
+  const int w = photo->GetRasterXSize() >> reached, h = photo->GetRasterYSize() >> reached;
   const bool wide = is_wide(*dataset);
   const std::vector<std::uint8_t> narrow = wide ? narrowing(tone) : std::vector<std::uint8_t>();
   const std::size_t row = static_cast<std::size_t>(w) * 3;
@@ -91,23 +112,14 @@ void read_strips(const std::filesystem::path& path, const Tone& tone, const See&
   for (int first = 0; first < h; first += strip) {
     const int rows = std::min(strip, h - first);
     if (wide) {
-      read_rows(*dataset, GDT_UInt16, first, rows, wide_pixels.data(), path);
+      read_rows(*dataset, GDT_UInt16, first, w, rows, wide_pixels.data(), path);
       for (std::size_t i = 0; i < row * rows; ++i) narrow_pixels[i] = narrow[wide_pixels[i]];
     } else {
-      read_rows(*dataset, GDT_Byte, first, rows, narrow_pixels.data(), path);
+      read_rows(*dataset, GDT_Byte, first, w, rows, narrow_pixels.data(), path);
     }
     see(PhotoSize{w, h}, first, rows, narrow_pixels.data());
   }
-}
-
-Rgb read_full(const std::filesystem::path& path, const Tone& tone) {
-  Rgb image;
-  read_strips(path, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
-    if (image.data.empty()) image = Rgb(size.width, size.height, 3);
-    const std::size_t row = static_cast<std::size_t>(size.width) * 3;
-    std::copy_n(pixels, row * rows, image.data.begin() + static_cast<std::ptrdiff_t>(row * first));
-  });
-  return image;
+  return reached;
 }
 
 float grey_of(const std::uint8_t* p) {
@@ -167,7 +179,7 @@ std::optional<Tone> levels_of(const std::filesystem::path& path) {
   std::vector<std::uint16_t> pixels(static_cast<std::size_t>(w) * 3 * std::min(strip, h));
   for (int first = 0; first < h; first += strip) {
     const int rows = std::min(strip, h - first);
-    read_rows(*dataset, GDT_UInt16, first, rows, pixels.data(), path);
+    read_rows(*dataset, GDT_UInt16, first, w, rows, pixels.data(), path);
     for (std::size_t i = 0; i < static_cast<std::size_t>(w) * 3 * rows; ++i) ++counts[pixels[i]];
   }
   const auto tail = static_cast<std::uint64_t>(w) * h * 3 / 1000;
@@ -191,15 +203,20 @@ Tone common_tone(const std::vector<Tone>& levels) {
 }
 
 Rgb read_rgb(const std::filesystem::path& path, int level, const Tone& tone) {
-  Rgb image = read_full(path, tone);
-  for (int i = 0; i < level; ++i) image = half(image);
+  Rgb image;
+  const auto keep = [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+    if (image.data.empty()) image = Rgb(size.width, size.height, 3);
+    const std::size_t row = static_cast<std::size_t>(size.width) * 3;
+    std::copy_n(pixels, row * rows, image.data.begin() + static_cast<std::ptrdiff_t>(row * first));
+  };
+  for (int i = read_strips(path, level, tone, keep); i < level; ++i) image = half(image);
   return image;
 }
 
 Grey read_grey(const std::filesystem::path& path, int level, const Tone& tone) {
   Grey grey;
   if (level == 0) {  // a large photo is never in memory in colour
-    read_strips(path, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
+    read_strips(path, 0, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
       if (grey.data.empty()) grey = Grey(size.width, size.height);
       float* to = &grey.at(0, first);
       for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i);

@@ -62,9 +62,10 @@ std::optional<Tone> levels_of(const std::filesystem::path& path);
 /// twenty at each end. Law: no photo of an even sortie is clipped by more than its own thousandth.
 Tone common_tone(const std::vector<Tone>& levels);
 
-/// All pixels in grey / in colour, at 1/2^level of the size (box mean). Throws Error where the file is damaged.
-/// Accuracy: means of boxes, exact to the rounding of eight bits a level. Cost: all pixels are decoded, whatever the
-/// level.
+/// All pixels in grey / in colour, at 1/2^level of the size, rounded down (means of boxes). Throws Error where the file
+/// is damaged. Accuracy: to the rounding of eight bits; reduced photos that the JPEG decoder makes itself differ from
+/// means of boxes by half a grey level. Cost: of a JPEG at half, a quarter, an eighth of its size 0.7, 0.6, 0.4 times
+/// the time that all pixels take; other files are decoded whole.
 Grey read_grey(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 Rgb read_rgb(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 

@@ -1,7 +1,7 @@
-#include <Eigen/Cholesky>
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/sight/carry_over.hpp>
 #include <vector>
 
@@ -138,8 +138,7 @@ std::optional<Carried> carry_over(const photo::Grey& one, const Eigen::Vector2d&
     const auto J = derivatives(*patch, other, at, A, r1, values);
     const Eigen::VectorXd residual = (patch->value.array() + patch->mean - r0 - r1 * values.array()).matrix();
     const Eigen::Matrix<double, 8, 8> N = J.transpose() * J;
-    const Eigen::LDLT<Eigen::Matrix<double, 8, 8>> solver(N);
-    const Eigen::Matrix<double, 8, 1> step = solver.solve(J.transpose() * residual);
+    const Eigen::Matrix<double, 8, 1> step = solve_symmetric(N, J.transpose() * residual);
     if (!step.allFinite()) return std::nullopt;
     at += step.head<2>();
     A(0, 0) += step[2], A(0, 1) += step[3], A(1, 0) += step[4], A(1, 1) += step[5];
@@ -155,8 +154,8 @@ std::optional<Carried> carry_over(const photo::Grey& one, const Eigen::Vector2d&
     out.correlation = correlation(*patch, values);
     const double variance = residual.squaredNorm() / static_cast<double>(residual.size() - 8);
     constexpr double neighbours = 2.5;  // what interpolated noise and texture that differs have in common
-    out.covariance = neighbours * neighbours * variance *
-                     solver.solve(Eigen::Matrix<double, 8, 8>::Identity()).topLeftCorner<2, 2>();
+    out.covariance =
+        neighbours * neighbours * variance * solve_symmetric(N, Eigen::MatrixXd::Identity(8, 8)).topLeftCorner<2, 2>();
     if (out.correlation < options.least_correlation ||
         !(std::sqrt(0.5 * out.covariance.trace()) <= options.most_sigma_px))
       return std::nullopt;

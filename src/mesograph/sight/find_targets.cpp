@@ -15,10 +15,11 @@ struct Level {
   Eigen::Vector2d whole(const Eigen::Vector2d& x) const { return origin + scale * x; }
 };
 
-Level cut(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high, double margin) {
+Level cut(const photo::Grey& image, const Eigen::AlignedBox2d& box, double margin) {
   const auto bound = [](double v, int size) { return std::clamp(static_cast<int>(std::floor(v)), 0, size); };
-  const int left = bound(low.x() - margin, image.width), top = bound(low.y() - margin, image.height);
-  const int right = bound(high.x() + margin + 1, image.width), bottom = bound(high.y() + margin + 1, image.height);
+  const int left = bound(box.min().x() - margin, image.width), top = bound(box.min().y() - margin, image.height);
+  const int right = bound(box.max().x() + margin + 1, image.width),
+            bottom = bound(box.max().y() + margin + 1, image.height);
   Level out{photo::Grey(std::max(0, right - left), std::max(0, bottom - top)), Eigen::Vector2d(left, top), 1};
   for (int row = top; row < bottom; ++row)
     std::copy_n(&image.at(left, row), out.grey.width, &out.grey.at(0, row - top));
@@ -63,9 +64,9 @@ photo::Grey curvature(const photo::Grey& g, double sigma) {
   return out;
 }
 
-/// Extrema of the curvature over 3 x 3 pixels whose size is at least `least`, inside [low, high] of the whole image.
-void add_places(const Level& level, double sigma, double least, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
-                bool saddles, bool blobs, std::vector<Place>& out) {
+/// Extrema of the curvature over 3 x 3 pixels whose size is at least `least`, inside `box` of the whole image.
+void add_places(const Level& level, double sigma, double least, const Eigen::AlignedBox2d& box, bool saddles,
+                bool blobs, std::vector<Place>& out) {
   const photo::Grey k = curvature(smoothed(level.grey, sigma), sigma);
   for (int row = 2; row + 2 < k.height; ++row)
     for (int col = 2; col + 2 < k.width; ++col) {
@@ -78,8 +79,8 @@ void add_places(const Level& level, double sigma, double least, const Eigen::Vec
       }
       const Eigen::Vector2d x(col + 0.5, row + 0.5), whole = level.whole(x);
       const double slack = level.scale;
-      if (extreme && whole.x() > low.x() - slack && whole.y() > low.y() - slack && whole.x() < high.x() + slack &&
-          whole.y() < high.y() + slack)
+      if (extreme && (whole.array() > box.min().array() - slack).all() &&
+          (whole.array() < box.max().array() + slack).all())
         out.push_back({x, v < 0});
     }
 }
@@ -100,20 +101,18 @@ TargetOptions at_level(TargetOptions options, const Level& level) {
   return options;
 }
 
-bool acceptable(const Target& t, const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& o) {
+bool acceptable(const Target& t, const Eigen::AlignedBox2d& box, const TargetOptions& o) {
   const double least = t.kind == TargetKind::disc   ? o.least_disc_fit
                        : t.kind == TargetKind::ring ? o.least_ring_fit
                                                     : o.least_fit;
   return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
          t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain &&
-         !(t.lopsided > o.most_lopsided) && t.x.x() >= low.x() && t.x.y() >= low.y() && t.x.x() <= high.x() &&
-         t.x.y() <= high.y();
+         !(t.lopsided > o.most_lopsided) && box.contains(t.x);
 }
 
 /// Fits the kinds that may be at a place of a level, and keeps what passes.
 void try_place(const photo::Grey& image, const Level& level, const Place& place, double radius,
-               const Eigen::Vector2d& low, const Eigen::Vector2d& high, const TargetOptions& options,
-               std::vector<Target>& out) {
+               const Eigen::AlignedBox2d& box, const TargetOptions& options, std::vector<Target>& out) {
   const Eigen::Vector2d whole = level.whole(place.x);
   // A disc may be the inside of a ring: that is looked for all the same.
   const auto known = [&](TargetKind kind) {
@@ -133,13 +132,13 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
       if (!rough || rough->fit < options.least_fit - 0.06) continue;
     }
     const auto fitted = fit_from(image, kind, at_full_size(*start, level), options);
-    if (fitted && acceptable(*fitted, low, high, options)) out.push_back(*fitted);
+    if (fitted && acceptable(*fitted, box, options)) out.push_back(*fitted);
   }
 }
 
 }  // namespace
 
-std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
+std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedBox2d& box,
                                  const TargetOptions& options) {
   const auto wants = [&](bool checker) {
     return std::any_of(options.kinds.begin(), options.kinds.end(),
@@ -147,15 +146,15 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d
   };
   // Each octave looks for diameters of 5 to 13 of its own pixels.
   std::vector<Target> all;
-  Level level = cut(image, low, high, 0.75 * options.most_size_px);
+  Level level = cut(image, box, 0.75 * options.most_size_px);
   while (level.grey.width > 8 && level.grey.height > 8 && 5 * level.scale <= options.most_size_px) {
     const double least = std::pow(0.12 * options.least_contrast, 2);
     for (const double radius : {2.8, 4.0, 5.6}) {
       if (radius < 3 && level.scale > 1) continue;  // the octave before has looked at these
       std::vector<Place> places;
-      add_places(level, 0.36 * radius, least, low, high, wants(true), false, places);
-      add_places(level, 0.6 * radius, least, low, high, false, wants(false), places);
-      for (const Place& place : places) try_place(image, level, place, radius, low, high, options, all);
+      add_places(level, 0.36 * radius, least, box, wants(true), false, places);
+      add_places(level, 0.6 * radius, least, box, false, wants(false), places);
+      for (const Place& place : places) try_place(image, level, place, radius, box, options, all);
     }
     level = halved(level);
   }

@@ -37,9 +37,9 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
   const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
-    TargetOptions options = options_at(block, site.kinds, usual, station, w.middle());
+    TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
     if (clear_only) options.least_contrast = 30;
-    for (const Target& t : find_targets(grey, w.low, w.high, options)) {
+    for (const Target& t : find_targets(grey, w, options)) {
       const double range = outlook.predictor.range_to_ground(station, t.x);
       out.push_back({station, t, range, t.size_px * range / c});
     }
@@ -109,8 +109,8 @@ Window around(const adjust::Prediction& p) {
 std::vector<Window> merged(std::vector<Window> windows) {
   for (std::size_t i = 0; i < windows.size(); ++i)
     for (std::size_t j = i + 1; j < windows.size(); ++j)
-      if (windows[i].meets(windows[j])) {
-        windows[i] = {windows[i].low.cwiseMin(windows[j].low), windows[i].high.cwiseMax(windows[j].high)};
+      if (windows[i].intersects(windows[j])) {
+        windows[i].extend(windows[j]);
         windows.erase(windows.begin() + static_cast<std::ptrdiff_t>(j));
         j = i;  // the grown one may meet those before it
       }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <Eigen/Geometry>
 #include <filesystem>
 #include <memory>
 #include <mesograph/adjust/named_block.hpp>
@@ -67,13 +68,7 @@ adjust::Block settled(adjust::Block block, const adjust::Scope& scope, Progress&
 int sighted_control(const adjust::Block& block);
 
 /// A part of a photo, pixels.
-struct Window {
-  Eigen::Vector2d low, high;
-  Eigen::Vector2d middle() const { return 0.5 * (low + high); }
-  bool meets(const Window& other) const {
-    return (low.array() <= other.high.array()).all() && (other.low.array() <= high.array()).all();
-  }
-};
+using Window = Eigen::AlignedBox2d;
 /// The box around a prediction's ellipse of search_sigmas, and three pixels more.
 Window around(const adjust::Prediction& prediction);
 /// Windows of one photo that overlap become one, so that nothing is looked at twice.

@@ -1,6 +1,6 @@
 #pragma once
 
-#include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <array>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/words.hpp>
@@ -73,7 +73,7 @@ struct TargetOptions {
   PlaneView view;                ///< of the plane that targets lie in
 };
 
-/// Targets whose centre lies in the rectangle [low, high] (pixels) of an image; those that pass all options, best fit
+/// Targets whose centre lies in the box (pixels) of an image; those that pass all options, best fit
 /// first. No two within half a diameter.
 ///
 /// Places are extrema and saddles of the second derivatives over scales (Lindeberg 1998), told apart by the grey values
@@ -83,7 +83,7 @@ struct TargetOptions {
 /// and West 1987), and those of whole sectors. Discs and rings come out as images of the circle's centre, not as
 /// centres of the ellipse. Accuracy: docs/methods.md, measured on drawn sheets. Cost: by the rectangle's area, and some
 /// milliseconds a candidate. Deterministic.
-std::vector<Target> find_targets(const photo::Grey& image, const Eigen::Vector2d& low, const Eigen::Vector2d& high,
+std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedBox2d& box,
                                  const TargetOptions& options = {});
 
 /// Fits one kind at a place that is known to about a fifth of the diameter; nothing where it does not converge. Judges

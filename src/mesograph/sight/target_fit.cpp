@@ -1,9 +1,8 @@
-#include <Eigen/Cholesky>
 #include <Eigen/Geometry>
 #include <Eigen/LU>
-#include <Eigen/SVD>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/sight/target.hpp>
 #include <mesograph/sight/target_start.hpp>
@@ -238,7 +237,7 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen
     for (int attempt = 0; attempt < 6 && !better; ++attempt, lambda *= better ? 0.2 : 8) {
       Eigen::MatrixXd damped = N;
       damped.diagonal() *= 1 + lambda;
-      const Eigen::VectorXd step = damped.ldlt().solve(right);
+      const Eigen::VectorXd step = solve_symmetric(damped, right);
       if (!step.allFinite()) return std::nullopt;
       Eigen::VectorXd p = s.p + step.head(s.p.size());
       p[log_blur] = std::clamp(p[log_blur], std::log(0.25), std::log(3.5));
@@ -330,7 +329,7 @@ double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const 
   for (int k = 0; k < sectors; ++k) {
     Eigen::MatrixXd rest = scores.N - N[k];
     rest.diagonal() += 1e-6 * scores.N.diagonal();
-    const Eigen::MatrixXd rows = rest.fullPivLu().inverse().topRows<2>();
+    const Eigen::MatrixXd rows = inverse_of(rest).topRows<2>();
     const Eigen::Vector2d move = rows * sum[k];
     seen += move.squaredNorm();
     expected += variance * (rows * N[k] * rows.transpose()).trace();
@@ -362,7 +361,7 @@ double lopsidedness(const std::vector<Pixel>& pixels, const PixelGrid& grid, con
 Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s,
                               const Eigen::MatrixXd& J, double& strain) {
   const Scores scores = scores_of(pixels, s, J);
-  const Eigen::MatrixXd inverse = scores.N.fullPivLu().inverse();
+  const Eigen::MatrixXd inverse = inverse_of(scores.N);
   const auto n = static_cast<double>(J.rows());
   const double variance = scores.squares / std::max(1.0, n - static_cast<double>(J.cols()));
   const Eigen::Matrix2d plain = variance * inverse.topLeftCorner<2, 2>();
@@ -386,8 +385,8 @@ double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view
   if (!std::isfinite(view.c)) return 0;
   Eigen::Matrix2d M;
   M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
-  const Eigen::Vector2d seen = Eigen::JacobiSVD<Eigen::Matrix2d>(M * view.M.inverse()).singularValues();
-  const Eigen::Vector2d squarely = Eigen::JacobiSVD<Eigen::Matrix2d>(view.M).singularValues();
+  const Eigen::Vector2d seen = singular_values_2x2(M * view.M.inverse());
+  const Eigen::Vector2d squarely = singular_values_2x2(view.M);
   const double tangent = std::sqrt(std::max(0.0, std::pow(squarely[0] / squarely[1], 2) - 1));  // of the view's tilt
   const double slope = 2 * view.sigma_slope;
   const double explained = 0.02 + slope * tangent + 0.5 * slope * slope;

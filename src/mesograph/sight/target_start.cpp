@@ -1,8 +1,7 @@
-#include <Eigen/Eigenvalues>
 #include <Eigen/LU>
-#include <Eigen/QR>
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/sight/target_start.hpp>
 
@@ -205,13 +204,13 @@ std::optional<Ellipse> ellipse_through(const std::vector<Eigen::Vector2d>& point
     const Eigen::Vector2d p = points[i] - mean;
     A.row(i) << p.x() * p.x(), p.x() * p.y(), p.y() * p.y(), p.x(), p.y();
   }
-  const Eigen::VectorXd q = A.colPivHouseholderQr().solve(Eigen::VectorXd::Ones(n));
+  const Eigen::VectorXd q = least_squares(A, Eigen::VectorXd::Ones(n)).x;
   Eigen::Matrix2d Q;
   Q << q[0], 0.5 * q[1], 0.5 * q[1], q[2];
   if (!q.allFinite() || !(Q.determinant() > 0) || !(Q(0, 0) > 0)) return std::nullopt;
   const Eigen::Vector2d off = -0.5 * Q.inverse() * q.tail<2>();
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> solver(Q / (1 + off.dot(Q * off)));
-  Ellipse out{mean + off, solver.operatorSqrt()};
+  const auto e = symmetric_eigen<2>(Q / (1 + off.dot(Q * off)));
+  Ellipse out{mean + off, e.vectors * e.values.cwiseSqrt().asDiagonal() * e.vectors.transpose()};
   for (const Eigen::Vector2d& p : points)
     out.misfit += std::pow((out.M * (p - out.centre)).norm() - 1, 2) / static_cast<double>(n);
   out.misfit = std::sqrt(out.misfit);
@@ -255,9 +254,9 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, con
   TargetStart out;
   out.x = ellipse->centre;
   out.M = ellipse->M;
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes(out.M);
-  out.radius = 1 / std::sqrt(axes.eigenvalues()[0] * axes.eigenvalues()[1]);
-  out.window = 1.35 / axes.eigenvalues()[0] + 1.5;
+  const auto axes = symmetric_eigen<2>(out.M);
+  out.radius = 1 / std::sqrt(axes.values[0] * axes.values[1]);
+  out.window = 1.35 / axes.values[0] + 1.5;
   if (ring) out.inner = std::clamp(median(ratios), 0.25, 0.85);
   return out;
 }
@@ -270,7 +269,7 @@ bool TargetStart::inside(const Eigen::Vector2d& at) const {
   return (M * d).norm() <= 1.35 + 1.5 / radius;
 }
 
-double TargetStart::reach() const { return window * std::max(1.0, A.operatorNorm()); }
+double TargetStart::reach() const { return window * std::max(1.0, singular_values_2x2(A)[0]); }
 
 double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
                   const double (&normals)[2], double ground, double paint, double most) {

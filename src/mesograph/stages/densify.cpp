@@ -70,15 +70,13 @@ cloud::Region region(const Survey& survey, const DensifyStageOptions& o, const N
   if (!text.empty()) {
     out = cloud::Region::of(text, survey.crs.local ? "" : survey.crs.wkt);
     const geo::Frame frame(survey.crs, named.origin);
-    Eigen::Vector2d low = Eigen::Vector2d::Constant(1e300), high = -low;
-    for (const double x : {out.low().x(), out.high().x()})
-      for (const double y : {out.low().y(), out.high().y()}) {
-        const Eigen::Vector2d at = frame.local_from_crs({x, y, named.origin.z()}).head<2>();
-        low = low.cwiseMin(at), high = high.cwiseMax(at);
-      }
+    Eigen::AlignedBox2d box;
+    for (const double x : {out.box().min().x(), out.box().max().x()})
+      for (const double y : {out.box().min().y(), out.box().max().y()})
+        box.extend(frame.local_from_crs({x, y, named.origin.z()}).head<2>());
     // The frame's axes and the grid's differ by the convergence of meridians, and by what heights do to the scale.
-    const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * (high - low).maxCoeff());
-    job.plan.request.box = Eigen::AlignedBox2d(low - more, high + more);
+    const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * box.sizes().maxCoeff());
+    job.plan.request.box = Eigen::AlignedBox2d(box.min() - more, box.max() + more);
   }
   if (o.test_patch) {
     std::vector<double> x, y;
@@ -175,15 +173,12 @@ Fused fuse(const Survey& survey, const NamedBlock& named, const DepthJob& job, c
 }
 
 /// Roughly what the cloud will fill, in the survey CRS.
-std::pair<Eigen::Vector3d, Eigen::Vector3d> extent(const Survey& survey, const NamedBlock& named) {
+Eigen::AlignedBox3d extent(const Survey& survey, const NamedBlock& named) {
   const geo::Frame frame(survey.crs, named.origin);
-  Eigen::Vector3d low = Eigen::Vector3d::Constant(1e300), high = -low;
-  for (const adjust::GroundPoint& p : named.block.points) {
-    if (!p.X.allFinite()) continue;
-    const Eigen::Vector3d at = frame.crs_from_local(p.X);
-    low = low.cwiseMin(at), high = high.cwiseMax(at);
-  }
-  return {low, high};
+  Eigen::AlignedBox3d out;
+  for (const adjust::GroundPoint& p : named.block.points)
+    if (p.X.allFinite()) out.extend(frame.crs_from_local(p.X));
+  return out;
 }
 
 /// Bytes of the maps that are still to be made for some photos.
@@ -323,9 +318,8 @@ Outcome<Densified> densify(Survey& survey, const DensifyStageOptions& options, P
   const cloud::Region wanted = region(survey, options, named, job);
   const std::vector<int> stations = job.plan.wanted();
   refuse_nothing(all, stations, region_of(survey, options));
-  const auto [low, high] = extent(survey, named);
-  const auto sink = cloud::open_sink(
-      out_file, {survey.crs.wkt, low, high, std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
+  const auto sink = cloud::open_sink(out_file, {survey.crs.wkt, extent(survey, named),
+                                                std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
   const double disk = disk_needed(job, stations, progress);
   const PhotoPoints store(job);
   make_room(job, store, stations, options.sweep, progress);
