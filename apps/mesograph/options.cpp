@@ -52,9 +52,8 @@ Given parse(const std::vector<Option>& options, int argc, char** argv) try {
       continue;
     }
     auto& written = out.written_[given.key()];
-    const bool list = std::any_of(options.begin(), options.end(), [&](const Option& o) {
-      return o.name == given.key() && o.takes == Takes::list;
-    });
+    const bool list = std::any_of(options.begin(), options.end(),
+                                  [&](const Option& o) { return o.name == given.key() && o.takes == Takes::list; });
     if (!written.empty() && written.back() != given.value() && !list)
       throw UsageError("--{} is given twice: {} and {}; one of them is meant", given.key(), written.back(),
                        given.value());

@@ -23,7 +23,8 @@ enum class Takes {
 struct Option {
   std::string name, words;
   Takes takes = Takes::nothing;
-  std::string short_name = {}, standard = {};  ///< `standard`: what stands where the option is not given; empty: nothing
+  std::string short_name = {},
+              standard = {};  ///< `standard`: what stands where the option is not given; empty: nothing
 };
 
 /// A command line as it was understood.
@@ -51,8 +52,8 @@ class Given {
   std::vector<std::string> paths_;
 };
 
-/// Understands argv[1] to argv[argc - 1]. Throws UsageError where an option is unknown, lacks its value, has one that is
-/// no number where one is needed, or is given twice and is no list: the first would be lost without a word.
+/// Understands argv[1] to argv[argc - 1]. Throws UsageError where an option is unknown, lacks its value, has one that
+/// is no number where one is needed, or is given twice and is no list: the first would be lost without a word.
 Given parse(const std::vector<Option>& options, int argc, char** argv);
 
 /// The text of --help: what the command does, how it is called, its options.

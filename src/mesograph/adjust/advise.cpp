@@ -39,6 +39,7 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
       return true;
     };
     const bool known = std::all_of(out.rays.begin(), out.rays.end(), known_with);
+    // The inverse is known inside the factor's pattern alone; all of it would take the square of the block.
     if (known) out.rays.push_back(ray);
     if (out.rays.size() == most_rays) break;
   }
@@ -49,6 +50,7 @@ GroundPoint seen_from(const Block& block, const Uncertainty& u, const Eigen::Vec
 Eigen::MatrixXd added_by(const PointDesign& design, const AdviseOptions& options, int columns) {
   const Eigen::Vector3d sigma(options.sigma_h, options.sigma_h, options.sigma_v);
   const Eigen::Matrix3d prior = sigma.cwiseAbs2().cwiseInverse().asDiagonal();
+  // Its own three coordinates are eliminated: a new point brings information on the block, and unknowns of its own.
   const Eigen::MatrixXd few = root_of_share(design, prior);
   Eigen::MatrixXd out = Eigen::MatrixXd::Zero(columns, few.cols());
   for (std::size_t c = 0; c < design.columns.size(); ++c)
@@ -61,6 +63,8 @@ Eigen::MatrixXd taken_off(const Covariance& covariance, const std::vector<Eigen:
                           const Eigen::MatrixXd& F) {
   Eigen::MatrixXd Z = covariance.times(F);
   for (const Eigen::MatrixXd& Y : before) Z -= Y * (Y.transpose() * F);
+  // Woodbury's identity: the covariance after a point is that before less a product of low rank, so that no candidate
+  // costs a factorisation.
   const Eigen::MatrixXd inner = Eigen::MatrixXd::Identity(F.cols(), F.cols()) + F.transpose() * Z;
   return over_root(Z, 0.5 * (inner + inner.transpose()));
 }
@@ -78,6 +82,7 @@ std::vector<GroundPlace> ground_accuracy(const Block& block, const Uncertainty& 
     const PointDesign design = design_of(block, point, -1, uncertainty.layout);
     const Eigen::MatrixXd Q = uncertainty.covariance.among(design.columns);
     out[i].covariance = point_statistics(design, Eigen::Matrix3d::Zero(), Q).covariance;
+    // Without the rays' own noise, which no control point takes away.
     out[i].of_block = out[i].covariance - own_part(design, Eigen::Matrix3d::Zero()).own;
   });
   return out;
@@ -115,6 +120,7 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
     parallel_for(n, 1, [&](std::size_t c) {
       if (!std::isfinite(variance[c])) return;
       for (const Advice& a : out)
+        // Two side by side gain by averaging noise; what a crew wants is another corner.
         if ((places[a.place] - places[c]).head<2>().norm() < apart) return;
       const GroundPoint point = seen_from(block, uncertainty, places[c], options.sighting_px);
       const Eigen::MatrixXd F =
@@ -128,12 +134,14 @@ std::vector<Advice> advise(const Block& block, const Uncertainty& uncertainty,
           by += height[i][static_cast<Eigen::Index>(j)] * Y.row(columns[i][j]);
         left[c][i] -= by.squaredNorm();
       }
+      // The worst place decides, not the mean: that is where a survey is refused.
       best[c] = largest(left[c]);
     });
     std::size_t chosen = n;
     for (std::size_t c = 0; c < n; ++c)
       if (std::isfinite(best[c]) && (chosen == n || best[c] < best[chosen])) chosen = c;
     if (chosen == n) break;
+    // A point costs a crew half an hour: where it takes little off, none is advised.
     if (std::sqrt(best[chosen]) > (1 - options.least_gain) * std::sqrt(largest(variance))) break;
     out.push_back({chosen, ground[chosen].photos, std::sqrt(largest(variance)), std::sqrt(best[chosen])});
     const GroundPoint point = seen_from(block, uncertainty, places[chosen], options.sighting_px);

@@ -18,6 +18,7 @@ struct Covariance::Factor {
 
   explicit Factor(const Eigen::SparseMatrix<double>& normal) {
     cholmod_start(&common);
+    // Columns in runs: the recursion below is then products of matrices, which BLAS does at full speed.
     common.supernodal = CHOLMOD_SUPERNODAL;
     common.print = 0;
     common.final_ll = 1;
@@ -69,6 +70,8 @@ Covariance::Covariance(const Eigen::SparseMatrix<double>& normal) {
   inverse_.resize(f.supernodes());
   const std::lock_guard alone(cholmod_lock());  // its products are BLAS's, too
   std::vector<int> at(n, -1);                   // where a row stands among those of the supernode at hand
+  // From the last to the first (Takahashi et al. 1973): each needs only entries of those after it, inside the factor's
+  // pattern.
   for (int s = f.supernodes() - 1; s >= 0; --s) {
     const int own = f.columns(s), below = f.rows(s) - own;
     const int* rows = f.row(s) + own;
@@ -104,6 +107,7 @@ const double* Covariance::find(int row, int column) const {
   const int s = supernode_[low];
   const int *begin = factor_->row(s), *end = begin + factor_->rows(s);
   const int* found = std::lower_bound(begin, end, high);
+  // Outside the pattern it is not nought, it is not known.
   if (found == end || *found != high) return nullptr;
   return &inverse_[s](found - begin, low - factor_->first(s));
 }
@@ -120,6 +124,7 @@ double Covariance::variance(const Eigen::VectorXd& f) const { return f.dot(times
 
 Eigen::MatrixXd Covariance::times(const Eigen::MatrixXd& columns) const {
   Eigen::MatrixXd right = columns;
+  // Nothing is unknown: no columns.
   if (!factor_) return right;
   cholmod_dense view{};
   view.nrow = view.d = static_cast<std::size_t>(right.rows());

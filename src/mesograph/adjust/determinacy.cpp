@@ -29,6 +29,7 @@ Extent extent_of(const Block& block, const Layout& layout) {
 /// Shifts by a metre, turns and growth that move the farthest station by one: seven columns.
 Eigen::MatrixXd movements_of_the_whole(const Block& block, const Layout& layout) {
   const Extent extent = extent_of(block, layout);
+  // Turns and growth in the measure of shifts: what moves most is then comparable.
   const double per_metre = 1 / std::max(extent.reach, 1e-9);
   Eigen::MatrixXd out = Eigen::MatrixXd::Zero(layout.columns, 7);
   const auto move = [&](int first, const Eigen::Vector3d& X) {
@@ -55,11 +56,13 @@ Eigen::MatrixXd null_space(const Eigen::SparseMatrix<double>& S) {
   // seven movements and some unknowns more: who has more open than that sees the first of it
   const Eigen::Index n = S.rows(), m = std::min<Eigen::Index>(n, 12);
   Eigen::SparseMatrix<double> raised = S;
+  // A singular matrix cannot be factorised; raised by so little, what is open stands out by eleven digits.
   for (Eigen::Index i = 0; i < n; ++i) raised.coeffRef(i, i) += 1e-11;
   const Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>, Eigen::Lower> factor(raised);
   Random random(1);
   Eigen::MatrixXd Q(n, m);
   for (double& v : Q.reshaped()) v = random.normal(1.0);
+  // Each iteration separates by the ratio of eigenvalues, 1e-11 to 1e-6 or less: two would do, six are sure.
   for (int iteration = 0; iteration < 6; ++iteration) Q = orthonormal(factor.solve(orthonormal(Q)));
   const Eigen::MatrixXd SQ = S.selfadjointView<Eigen::Lower>() * Q;
   const auto ritz = symmetric_eigen<Eigen::Dynamic>(Q.transpose() * SQ);

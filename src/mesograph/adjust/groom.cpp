@@ -59,6 +59,7 @@ void keep_tied(Block& block, const std::vector<std::vector<double>>& lengths, do
       Ray& ray = block.points[p].rays[r];
       const std::size_t cell = cell_of(block, ray);
       const bool spreads = held[s].cells() < options.least_cells && held[s].in_cell[cell] == 0;
+      // Enough of them, or a corner of the photo that would be without: a photo hung by one side turns about it.
       if (held[s].rays >= options.least_ties && !spreads) continue;
       ray.accepted = true;
       held[s].add(cell);
@@ -76,6 +77,7 @@ std::vector<std::vector<double>> tie_residuals(const Block& block) {
       double length = nan;
       if (block.stations[ray.station].oriented) {
         const auto v = point.X.allFinite() ? residual(block, ray, point.X) : std::nullopt;
+        // Infinite, not nothing: what cannot be imaged any more must go, and can come back with a later round.
         length = v ? v->norm() : std::numeric_limits<double>::infinity();
       }
       out[p].push_back(length);
@@ -97,6 +99,8 @@ bool groom(Block& block, const AdjustOptions& options) {
   for (const GroundPoint& point : block.points)
     for (const Ray& ray : point.rays) given.push_back(ray.sigma), before.push_back(ray.accepted);
   const double sigma = robust_sigma(block, lengths);
+  // Never below the sigma that was given times the limit: on perfect ties the spread is of roundings, and half of them
+  // would go.
   const double least = std::min(options.least_reject_px, options.reject_sigmas * median(std::move(given)));
   const double limit = std::max(least, options.reject_sigmas * sigma);
   for (std::size_t p = 0; p < block.points.size(); ++p)

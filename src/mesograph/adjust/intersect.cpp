@@ -16,6 +16,7 @@ Eigen::Vector3d nearest_to_rays(const Block& block, const GroundPoint& point) {
     if (!takes_part(block, ray)) continue;
     const auto line = sight_line(block, block.stations[ray.station], ray.x);
     if (!line) continue;
+    // Off the ray only: along it a ray says nothing.
     const Eigen::Matrix3d across = Eigen::Matrix3d::Identity() - line->d * line->d.transpose();
     N += across;
     n += across * line->C;
@@ -35,6 +36,7 @@ Intersection intersect(const Block& block, const GroundPoint& point, double min_
     return out;
   };
   if (out.rays < 2) return fail(IntersectionStatus::too_few_rays);
+  // Where it stands already it is near: the start in space weighs rays by range, and may lie beyond a parallel pair.
   out.X = point.X.allFinite() ? point.X : nearest_to_rays(block, point);
   if (!out.X.allFinite()) return fail(IntersectionStatus::weak_geometry);
   out.status = IntersectionStatus::not_converged;
@@ -57,6 +59,7 @@ Intersection intersect(const Block& block, const GroundPoint& point, double min_
     if (step.norm() < 1e-7 * (1 + out.X.norm())) out.status = IntersectionStatus::converged;
   }
   for (const Ray& ray : point.rays)
+    // Rays that meet behind their photos are a mismatch, however well they meet.
     if (takes_part(block, ray) && !residual(block, ray, out.X)) return fail(IntersectionStatus::behind_station);
   GroundPoint at{out.X, point.rays};
   out.max_ray_angle = ray_angle(block, at);

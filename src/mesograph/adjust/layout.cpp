@@ -17,14 +17,19 @@ Layout make_layout(const Block& block, const Scope& scope) {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
     if (!s.oriented || (!scope.stations.empty() && !scope.stations[i])) continue;
+    // A camera that no oriented photo was taken with has no observations; columns for it would make the system
+    // singular.
     camera_used[s.camera] = !block.priors[s.camera].held && (scope.cameras.empty() || scope.cameras[s.camera]);
     if (s.held) continue;
     out.station[i] = out.columns;
     out.columns += 6;
+    // The motion follows its station at once: the two are one block of the pattern's neighbours.
     if (rolls(block, s)) out.motion[i] = out.columns, out.columns += 6;
     if (scope.positions && s.position.allFinite()) placed[s.sortie] = 1;
     if (scope.positions && s.sigma_attitude > 0) turned[s.sortie] = 1;
   }
+  // From here on the border: what many photos share comes last, so that the sparse part keeps its pattern and the fill
+  // stays in a few dense rows.
   out.station_columns = out.columns;
   for (std::size_t k = 0; k < camera::parameter_count; ++k)
     if (scope.free[k]) out.free.push_back(static_cast<camera::Parameter>(k));
@@ -39,6 +44,7 @@ Layout make_layout(const Block& block, const Scope& scope) {
     if (placed[i] && block.sorties[i].drifts) claim(out.drift);
     if (turned[i]) claim(out.boresight);
   }
+  // Ends of bars are not eliminated like other points: the bar ties two of them, and the reduction works one by one.
   for (const ScaleBar& bar : block.scale_bars) {
     if (!scope.control || !takes_part(block, bar)) continue;
     for (const std::size_t i : {bar.a, bar.b})

@@ -10,6 +10,7 @@ void NormalEquations::add_ends(double lambda, std::vector<Row>& rows, Eigen::Mat
   if (pattern_.ends.empty()) return;
   const int base = layout_.station_columns, border = layout_.columns - base;
   const auto k = static_cast<int>(layout_.free.size());
+  // The corner has been damped by the points already; only what ends add is damped below, once.
   const Eigen::MatrixXd before = corner;
   for (const ActivePoint& end : pattern_.ends) {
     const int at = layout_.end[end.index] - base;
@@ -58,15 +59,19 @@ Eigen::MatrixXd NormalEquations::border_of(std::size_t first, std::size_t last, 
   for (std::size_t p = first; p < last; ++p) {
     Reduced& point = reduced_[p];
     Eigen::Matrix3d damped = point.V;
+    // Relative to the point's own information, so that damping means the same for near and far points.
     damped.diagonal() *= 1 + lambda;
     point.inverse = damped.inverse();
+    // Rays that are parallel to the last bit: the point stays where it is, and neither helps nor harms the stations.
     if (!point.inverse.allFinite()) point.inverse.setZero();
+    // With the stations' part it foretells how far the cost falls; where the step does what was foretold, damping ends.
     fall += point.v.dot(point.inverse * point.v);
     if (border == 0) continue;
     for (const CameraRows& a : cameras_of(point)) {
       const Eigen::Matrix<double, camera::parameter_count, 3> Y = a.W * point.inverse;
       rights.of(a.camera) -= Y * point.v;
       subtract_product(Y.data(), a.W.data(), most, shares.of(a.camera).data());
+      // Two cameras see the point: their interiors correlate through it.
       for (const CameraRows& b : cameras_of(point))
         if (b.camera != a.camera)
           sum.block(a.camera - base, b.camera - base, k, k) -= Y.lazyProduct(b.W.transpose()).topLeftCorner(k, k);
@@ -117,12 +122,14 @@ void NormalEquations::reduce_block(std::size_t i, double lambda, Row& row) const
   row.right.setZero();
   row.border = Eigen::MatrixXd::Zero(border, 6);
   row.across.assign(pattern_.neighbours[i].size(), Eigen::Matrix<double, 6, 6>::Zero());
+  // Where a neighbour's block stands among this row's; looked up for every pair of rays, so an array and no map.
   std::vector<int> slot(pattern_.of_block.size(), -1);
   for (std::size_t n = 0; n < pattern_.neighbours[i].size(); ++n) slot[pattern_.neighbours[i][n]] = static_cast<int>(n);
   Eigen::Matrix<double, 6, 6> U = Eigen::Matrix<double, 6, 6>::Zero();
   ByCamera<CameraBySix> borders;
   for (const auto& [p, ray] : pattern_.of_block[i]) {
     const Linear& l = linear_[ray];
+    // A motion's design is its station's times the seconds since the photo's middle row: nothing else is stored of it.
     const bool motion = l.motion == static_cast<int>(6 * i);
     const Eigen::Matrix<double, 2, 6> A = (motion ? l.seconds : 1.0) * l.station_design();
     const Eigen::Matrix<double, 6, 3> W = A.transpose() * l.B.cast<double>(), Y = W * reduced_[p].inverse;
@@ -149,6 +156,8 @@ void NormalEquations::reduce_block(std::size_t i, double lambda, Row& row) const
   row.diagonal.diagonal() += lambda * U.diagonal();
   for (const auto& [column, sum] : borders.all()) row.border.middleRows(column - base, k) += sum.topRows(k);
   if (scope_.held.first >= 0 && layout_.station[scope_.held.first] == static_cast<int>(6 * i))
+    // Holds one coordinate, by which a free block keeps its scale, without another pattern: 1e10 leaves it ten digits
+    // below what is observed, and the matrix still factorises.
     row.diagonal(3 + scope_.held.second, 3 + scope_.held.second) *= 1e10;
 }
 
@@ -206,6 +215,7 @@ void NormalEquations::assemble(const std::vector<Row>& rows, const Eigen::Matrix
   int* starts = S.outerIndexPtr();
   starts[0] = 0;
   for (int c = 0; c < layout_.columns; ++c) {
+    // Sizes first, then all columns are filled at once, each by its own thread.
     const int in_station = c < base ? 6 - c % 6 + 6 * static_cast<int>(pattern_.neighbours[c / 6].size()) + border : 0;
     starts[c + 1] = starts[c] + (c < base ? in_station : layout_.columns - c);
   }

@@ -13,6 +13,7 @@ NormalEquations::NormalEquations(const Block& block, const Scope& scope)
   linear_.resize(pattern_.rays.size());
   reduced_.resize(pattern_.points.size());
   for (std::size_t p = 0; p < pattern_.points.size(); ++p) claim_cameras(block, pattern_.points[p], reduced_[p]);
+  // Grown by doubling; a large block would keep half as much again for nothing.
   camera_rows_.shrink_to_fit();
 }
 
@@ -23,6 +24,7 @@ void NormalEquations::claim_cameras(const Block& block, const ActivePoint& activ
   for (int r = 0; r < active.rays; ++r) {
     const int column = layout_.camera[block.stations[point.rays[pattern_.rays[active.first_ray + r]].station].camera];
     const auto claimed = cameras_of(reduced);
+    // Most points are seen by one camera or two: a search through the few is quicker than a map, and keeps their order.
     if (column < 0 ||
         std::any_of(claimed.begin(), claimed.end(), [&](const CameraRows& c) { return c.camera == column; }))
       continue;
@@ -52,6 +54,7 @@ double NormalEquations::cost(const Block& block) const {
   std::vector<double> sums(runs_of(pattern_.points.size()), 0.0);
   const std::size_t run = run_of(pattern_.points.size());
   parallel_for(sums.size(), [&](std::size_t chunk) {
+    // Runs of fixed length and a sum in their order: the cost is the same to the bit for any number of threads.
     for (std::size_t p = chunk * run; p < std::min(pattern_.points.size(), (chunk + 1) * run); ++p)
       sums[chunk] += cost_of(block, pattern_.points[p]);
   });
@@ -73,11 +76,15 @@ NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray
   const auto image = imaged(block, s, X);
   if (cost)
     *cost = ray_cost(image ? std::optional<Eigen::Vector2d>(image->x - ray.x) : std::nullopt, ray.sigma, robust_scale);
+  // Behind the camera, or beyond where the lens model holds: it costs what ray_cost says and pulls nowhere.
   if (!image) return linear;
   linear.seconds = static_cast<float>(image->seconds);
   const Eigen::Vector2d misfit = ray.x - image->x;
   const double squared = misfit.squaredNorm() / (ray.sigma * ray.sigma);
+  // Both sides are scaled, so that everything after this is plain least squares.
   const double root = std::sqrt(cauchy_weight(squared, robust_scale)) / ray.sigma;
+  // Design in single precision: half the traffic of what a large block spends its time on. The misfit stays double, so
+  // the solution is not touched; only steps towards it are rounded, by 1e-7.
   linear.turn = (root * image->by_turn).cast<float>();
   linear.B = (root * image->by_point).cast<float>();
   for (std::size_t k = 0; k < layout_.free.size(); ++k)
@@ -99,11 +106,13 @@ void NormalEquations::build_ends(const Block& block) {
       if (takes_part(block, ray)) end_rays_.push_back(linear_of(block, ray, p.point.X, 0.0, nullptr));
     end.rays = static_cast<int>(end_rays_.size() - end.first_ray);
     const int at = layout_.end[end.index] - first;
+    // Undamped, as are bars: damping is relative to what photos say, and must not loosen what was surveyed.
     end_normal_.block<3, 3>(at, at) += weight_of(p);
     if (p.knows_any()) end_normal_.block<3, 1>(at, n) += weight_of(p) * (p.surveyed - p.point.X);
   }
   for (const ScaleBar& bar : block.scale_bars) {
     if (layout_.end[bar.a] < 0 || layout_.end[bar.b] < 0) continue;
+    // The length's derivative by its ends is the unit vector along it.
     const Eigen::Vector3d d = block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X;
     Eigen::VectorXd row = Eigen::VectorXd::Zero(n);
     row.segment<3>(layout_.end[bar.a] - first) = d.normalized() / bar.sigma;
@@ -134,6 +143,8 @@ void NormalEquations::linearise(const Block& block, std::size_t p) {
           std::find_if(cameras.begin(), cameras.end(), [&](const CameraRows& c) { return c.camera == linear.camera; });
       rows->W.noalias() += linear.K.cast<double>().transpose() * B;
     }
+    // V and v are all that a point needs to be eliminated; its rays' parts are made again from `linear_` when they
+    // meet.
     reduced.V += B.transpose() * B;
     reduced.v += B.transpose() * linear.v;
   }
@@ -161,6 +172,8 @@ double NormalEquations::build(const Block& block) {
 void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
   parallel_for(pattern_.points.size(), 256, [&](std::size_t p) {
     const ActivePoint& active = pattern_.points[p];
+    // Back substitution with the inverse kept from the reduction: the point moves by what its rays still want once the
+    // stations have moved.
     Eigen::Vector3d right = reduced_[p].v;
     const auto k = static_cast<int>(layout_.free.size());
     for (int r = 0; r < active.rays; ++r) {
@@ -178,6 +191,7 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     block.surveyed[end.index].point.X += d.segment<3>(layout_.end[end.index]);
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     if (layout_.station[i] < 0) continue;
+    // On the right, in the camera frame, as the derivatives by_turn were taken.
     block.stations[i].R *= camera::rotation_by(d.segment<3>(layout_.station[i]));
     block.stations[i].C += d.segment<3>(layout_.station[i] + 3);
     if (layout_.motion[i] < 0) continue;
@@ -192,6 +206,7 @@ void NormalEquations::apply(const Eigen::VectorXd& d, Block& block) const {
     if (layout_.sortie[i] >= 0) s.offset += d.segment<3>(layout_.sortie[i]);
     if (layout_.drift[i] >= 0) s.drift += d.segment<3>(layout_.drift[i]);
     if (layout_.boresight[i] >= 0)
+      // Turns do not add as vectors do: composed, then taken apart again.
       s.boresight = camera::rotation_vector(camera::rotation_by(s.boresight) *
                                             camera::rotation_by(d.segment<3>(layout_.boresight[i])));
   }

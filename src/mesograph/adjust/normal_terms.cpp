@@ -12,6 +12,8 @@ double cauchy_cost(double squared, double scale) {
 }
 
 double ray_cost(const std::optional<Eigen::Vector2d>& v, double sigma, double robust_scale) {
+  // A thousand sigmas for a point that cannot be imaged: a step that throws points behind cameras must never look
+  // cheap, and a finite cost lets a start recover from one that was there before.
   return cauchy_cost(v ? v->squaredNorm() / (sigma * sigma) : 1e6, robust_scale);
 }
 
@@ -43,6 +45,8 @@ std::vector<MotionTerm> motion_terms(const Block& block, const Layout& layout) {
   std::vector<MotionTerm> out;
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     if (layout.motion[i] < 0) continue;
+    // Beforehand: no turning, and the speed that neighbours' places and times give. Without it a photo's motion and its
+    // attitude could not be told apart.
     const Eigen::Matrix<double, 6, 1> root = motion_sigma(block.stations[i]).cwiseInverse();
     out.push_back({layout.motion[i], root.cwiseAbs2(), root.cwiseProduct(motion_misclosure(block.stations[i]))});
   }
@@ -64,11 +68,14 @@ Eigen::Matrix2Xd camera_terms(const Block& block, const Layout& layout) {
 double cost_beside_points(const Block& block, const Layout& layout) {
   double total = 0;
   for (const ScaleBar& bar : block.scale_bars)
+    // A bar one end of which is sighted in one photo alone has no length to compare with.
     if (layout.end[bar.a] >= 0 && layout.end[bar.b] >= 0)
       total += std::pow((distance(block, bar) - bar.length) / bar.sigma, 2);
   for (const SortieTerm& term : sortie_terms(block, layout)) total += term.v.squaredNorm();
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const Station& s = block.stations[i];
+    // The same terms, one for one, as those of the normal equations: were one missing here, a step that lowers it would
+    // be refused.
     if (layout.station[i] >= 0 && s.sigma_up > 0) total += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
     if (layout.motion[i] >= 0) total += motion_misclosure(s).squaredNorm();
   }

@@ -19,6 +19,7 @@ PointDesign design_of(const Block& block, const GroundPoint& point, int end, con
     if (!takes_part(block, ray) || !residual(block, ray, point.X)) continue;
     out.rays.push_back(&ray);
     claim(layout.station[ray.station], 6);
+    // Once a station and a camera: many rays of a point share them.
     claim(layout.motion[ray.station], 6);
     claim(layout.camera[block.stations[ray.station].camera], k);
   }
@@ -61,8 +62,10 @@ PointStatistics point_statistics(const PointDesign& design, const Eigen::Matrix3
   // Eliminated: dX = V^-1 (B'(v - A d) + prior), so that the adjusted image points move by (A - B V^-1 B'A) d.
   const auto [Vi, by_columns] = own_part(design, prior);
   const Eigen::MatrixXd G = Vi * design.B.transpose();  // 3 x 2m
+  // How the adjusted image points follow the other unknowns, the point's own answer included.
   const Eigen::MatrixXd moved = A + design.B * by_columns;
   const Eigen::MatrixXd Qm = Q * moved.transpose();
+  // The rays' own noise, and that of the block as it reaches the point.
   out.covariance = Vi + by_columns * Q * by_columns.transpose();
   out.image = moved * Qm + design.B * G;
   out.cross = by_columns * Qm + G;
@@ -80,6 +83,7 @@ Eigen::MatrixXd root_of_share(const PointDesign& design, const Eigen::Matrix3d& 
   const auto m2 = design.A.rows();
   const Eigen::MatrixXd M =
       Eigen::MatrixXd::Identity(m2, m2) - design.B * own_part(design, prior).own * design.B.transpose();
+  // M is a projector where there is no prior: its root exists, and cutting negative roundings to nought keeps it real.
   const auto of_M = symmetric_eigen<Eigen::Dynamic>(M);
   return design.A.transpose() * (of_M.vectors * of_M.values.cwiseMax(0.0).cwiseSqrt().asDiagonal());
 }

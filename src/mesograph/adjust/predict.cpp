@@ -20,6 +20,7 @@ Predictor::Predictor(const Block& block, const Uncertainty& uncertainty)
   for (const GroundPoint& p : block.points)
     for (const Ray& r : p.rays)
       if (p.X.allFinite() && takes_part(block, r))
+        // Ranges of tie points stand in for a surface, which does not exist yet.
         seen_[r.station].push_back({r.x, (p.X - block.stations[r.station].C).norm()});
 }
 
@@ -35,6 +36,7 @@ Eigen::Matrix2d Predictor::covariance_of(int station, const Imaged& image, const
     for (int i = 0; i < of.cols(); ++i) columns.push_back(first + i);
   };
   Eigen::Matrix<double, 2, 6> by_station;
+  // A station that moves one way shows the point moved the other way.
   by_station << image.by_turn, -image.by_point;
   add(layout.station[station], by_station);
   add(layout.motion[station], image.seconds * by_station);
@@ -43,6 +45,8 @@ Eigen::Matrix2d Predictor::covariance_of(int station, const Imaged& image, const
     by_camera.col(static_cast<Eigen::Index>(i)) = image.by_interior.col(layout.free[i]);
   add(camera, by_camera);
   A.conservativeResize(2, static_cast<Eigen::Index>(columns.size()));
+  // Station and camera together: their errors are correlated and largely cancel in the image, which separate sums would
+  // deny.
   if (!columns.empty()) out += A * uncertainty_.covariance.among(columns) * A.transpose();
   return out;
 }
@@ -76,10 +80,12 @@ std::vector<Prediction> Predictor::photos_of(const Eigen::Vector3d& X, const Eig
     p.edge = std::min({p.x.x(), p.x.y(), camera.width - p.x.x(), camera.height - p.x.y()});
     int near = 0, before = 0;
     for (const Seen& seen : seen_[i]) {
+      // A twelfth of the frame around: some tie points lie in it, and a hut or a tree does not fill it by half.
       if ((seen.x - p.x).norm() > camera.width / 12.0) continue;
       ++near;
       before += seen.range < 0.98 * p.range;
     }
+    // All, not most: a point beside a wall is not hidden, and wrongly looked for costs less than not looked for.
     p.hidden = near >= 3 && before == near;
     out.push_back(p);
   }

@@ -48,6 +48,7 @@ using Factor = Eigen::CholmodSupernodalLLT<Eigen::SparseMatrix<double>, Eigen::L
 std::optional<Eigen::VectorXd> step(Factor& factor, const Eigen::SparseMatrix<double>& S, const Eigen::VectorXd& s,
                                     bool& analysed) {
   const std::lock_guard alone(cholmod_lock());
+  // The pattern stays through all steps: its ordering is found once.
   if (!analysed) factor.analyzePattern(S), analysed = true;
   factor.factorize(S);
   if (factor.info() != Eigen::Success) return std::nullopt;
@@ -72,6 +73,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
     progress.check();
     ++out.iterations;
     equations.reduce(lambda, S, s);
+    // A step that fails is taken back to the bit; undoing it by the opposite step would leave its roundings.
     const Values before(block, equations);
     double cost = std::numeric_limits<double>::infinity(), expected = nan;
     if (const auto d = step(factor, S, s, analysed)) {
@@ -87,7 +89,9 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
         break;
       }
       damped = lambda = std::max(damped, lambda) * raise;
+      // Nielsen (1999): refused again and again, damping grows faster each time.
       raise *= 2;
+      // A ten-millionth of a Gauss-Newton step still raises the cost: no descent is left in this direction.
       if (lambda > 1e8) break;
       equations.build(block);
       continue;

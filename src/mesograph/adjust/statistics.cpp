@@ -49,6 +49,7 @@ void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Sur
   if (surveyed.empty()) return;
   const Eigen::VectorXd some = v(surveyed);
   const Eigen::MatrixXd of_some = Q(surveyed, surveyed);
+  // The shortest solution is the pseudo-inverse: uncontrolled coordinates drop out.
   result.together = some.dot(shortest_least_squares(of_some, some));
 }
 
@@ -56,6 +57,7 @@ void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tal
   constexpr Component components[] = {Component::east, Component::north, Component::height};
   const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
   const Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
+  // Covariance of a residual: that of the observation less that of its adjusted value.
   Eigen::Matrix3d of_v = -Q;
   for (int a = 0; a < 3; ++a) {
     if (!point.knows(a)) continue;
@@ -85,10 +87,12 @@ void test_sightings(const SurveyedPoint& point, const PointDesign& design, const
   result.sightings.resize(point.point.rays.size());
   for (std::size_t r = 0; r < design.rays.size(); ++r) {
     const Ray& ray = *design.rays[r];
+    // Designs skip rays that take no part; results keep their places.
     const auto number = static_cast<std::size_t>(&ray - point.point.rays.data());
     for (int a = 0; a < 2; ++a) {
       const auto row = static_cast<Eigen::Index>(2 * r) + a;
       Tested& test = result.sightings[number][a];
+      // Designs are scaled to unit weight; what a surveyor reads is in pixels.
       test = tested(-design.v[row] * ray.sigma, ray.sigma, statistics.image(row, row) * ray.sigma * ray.sigma);
       test.effect = statistics.cross.col(row).norm() * test.detectable / ray.sigma;
       if (point.role == Role::control) tally.sightings.redundancy += test.redundancy;
@@ -118,6 +122,7 @@ void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
     if (result.used) {
       const Eigen::Vector3d d = block.surveyed[bar.a].point.X - block.surveyed[bar.b].point.X;
       Eigen::Matrix<double, 6, 1> row;
+      // Length by its two ends.
       row << d.normalized(), -d.normalized();
       const double of_length = row.dot(out.inverse.among({a, a + 1, a + 2, b, b + 1, b + 2}) * row);
       result.length = d.norm();
@@ -140,6 +145,7 @@ void judge_point(const Block& block, const SurveyedPoint& point, int end, Tally&
   const PointStatistics statistics =
       point_statistics(design, in ? weight_of(point) : Eigen::Matrix3d(Eigen::Matrix3d::Zero()), Q);
   result.covariance = statistics.covariance;
+  // One ray alone gives no place to compare with.
   if (result.rays < 2) return;
   if (in)
     test_control(point, result, tally, out);
@@ -156,6 +162,7 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     SurveyedResult result;
     if (point.role != Role::control) {
       point.point.X.setConstant(nan);
+      // A check is intersected from the adjusted photos alone; its coordinates must have no part in it.
       place(block, point.point, 0.02);
     }
     result.X = point.point.X;
@@ -189,6 +196,7 @@ void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
     const SurveyedPoint& point = block.surveyed[i];
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
     tally_rays(block, point.point, tally.sightings, tally);
+    // Ends of bars are in the layout already and would be counted twice.
     tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
     const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
     for (int a = 0; a < 3; ++a)
@@ -213,6 +221,7 @@ void tally_sorties(const Block& block, Tally& tally, AdjustResult& out) {
       design.middleCols<3>(static_cast<Eigen::Index>(columns.size())) = D;
       for (int i = 0; i < 3; ++i) columns.push_back(column + i);
     }
+    // In units of the sigmas: its diagonal is one less the redundancy.
     const Eigen::Matrix3d q = design * out.inverse.among(columns) * design.transpose();
     const bool prior = term.kind == SortieTerm::Kind::prior, position = term.kind == SortieTerm::Kind::position;
     Sum& sum = prior ? tally.priors : position ? tally.positions : tally.attitudes;
@@ -237,6 +246,7 @@ void tally_verticals(const Block& block, const AdjustResult& out, Tally& tally) 
     const Station& s = block.stations[i];
     const int first = out.layout.station[i];
     if (first < 0 || !(s.sigma_up > 0)) continue;
+    // Of a direction two components are observed; the third, along it, is none.
     tally.verticals.n += 2;
     tally.verticals.squares += tilt(s).squaredNorm() / (s.sigma_up * s.sigma_up);
     const Eigen::Matrix3d A = camera::skew(s.up) * camera::skew(s.R.transpose().col(2)) / s.sigma_up;
@@ -275,6 +285,7 @@ void tally_priors(const Block& block, const AdjustResult& out, Tally& tally) {
 }
 
 void report_groups(Tally& tally, AdjustResult& out) {
+  // What the others leave: of millions of rays each one's own is not computed.
   tally.ties.redundancy = out.redundancy - tally.sightings.redundancy - tally.plan.redundancy -
                           tally.height.redundancy - tally.bars.redundancy - tally.positions.redundancy -
                           tally.attitudes.redundancy - tally.verticals.redundancy - tally.priors.redundancy;
@@ -308,6 +319,7 @@ Tested tested(double residual, double sigma, double adjusted_variance) {
 }
 
 double critical_among(std::size_t tests) {
+  // Bonferroni: of so many tests together one in twenty surveys accuses a right one.
   const double alpha = 0.05 / static_cast<double>(std::max<std::size_t>(1, tests));
   return std::max(critical_w, boost::math::quantile(boost::math::complement(boost::math::normal(), alpha / 2)));
 }
@@ -327,12 +339,14 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
     out.observations += sum->n;
     squares += sum->squares;
   }
+  // Held coordinate and ends of bars aside: none of them is unknown twice.
   out.unknowns = out.layout.columns + 3 * tally.points - tally.columns_of_ends - (scope.held.first >= 0 ? 1 : 0);
   out.redundancy = out.observations - out.unknowns;
   out.sigma0 = out.redundancy > 0 ? std::sqrt(squares / out.redundancy) : nan;
   out.reprojection_rms_px = tally.image_points ? std::sqrt(tally.pixels2 / tally.image_points) : nan;
   out.rejected_share = tally.candidates ? 1.0 - static_cast<double>(tally.ties.n / 2) / tally.candidates : nan;
   out.gsd = ground_sampling_distance(block);
+  // Before points are judged: leaving points out reads the stations' covariances.
   predict_stations(block, out);
   if (scope.control) judge_surveyed(block, tally, out);
   std::stable_sort(out.suspects.begin(), out.suspects.end(),

@@ -26,7 +26,10 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
     A.row(k) << 1, p.x(), p.y(), p.squaredNorm();
   }
   const double reach2 = A.col(3).maxCoeff();
+  // Scaled to one at the farthest station: the fourth parameter is then the bowl's height in metres, and the fit well
+  // conditioned.
   A.col(1) /= std::sqrt(reach2), A.col(2) /= std::sqrt(reach2), A.col(3) /= reach2;
+  // The bowl as a linear function of the stations' heights: its variance needs one solve, no refit.
   const Eigen::VectorXd f = pseudo_inverse(A).row(3);
   Eigen::VectorXd of_unknowns = Eigen::VectorXd::Zero(result.layout.columns);
   double observed = 0, variance = 0;
@@ -34,6 +37,7 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
   for (Eigen::Index k = 0; k < n; ++k) {
     const Station& s = block.stations[stations[k]];
     of_unknowns[result.layout.station[stations[k]] + 5] = f[k];
+    // With one position missing the function is another one, whose predicted sigma this is not.
     all = all && s.position.allFinite();
     if (all) observed += f[k] * position_misclosure(block, s).z();
     if (all) variance += std::pow(f[k] * position_sigma(block, s).z(), 2);
@@ -56,6 +60,7 @@ std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, con
   for (Eigen::Index i = 0; i < n; ++i) {
     const Eigen::Vector2d at = (places[i].head<2>() - middle) / reach;
     A.row(i) << 1, at.x(), at.y(), at.squaredNorm();
+    // Errors of unlike sigmas: unweighted, one loose check would make the trend.
     A.row(i) /= sigmas[i];
     e[i] = errors[i] / sigmas[i];
   }
@@ -64,6 +69,7 @@ std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, con
   const Eigen::Vector4d f = fit.x;
   const Eigen::Matrix4d Q = (A.transpose() * A).inverse();
   const Eigen::Vector2d tilt = f.segment<2>(1);
+  // Both as value and over sigma: a large trend of few checks may be chance, and a small one of many may not.
   return Trend{tilt.norm(), std::sqrt(tilt.dot(Q.block<2, 2>(1, 1).inverse() * tilt)), f[3], f[3] / std::sqrt(Q(3, 3))};
 }
 
@@ -72,6 +78,7 @@ std::vector<HeldByPrior> held_by_prior(const Block& block, const AdjustResult& r
   for (std::size_t i = 0; i < block.cameras.size(); ++i)
     for (std::size_t k = 0; result.layout.camera[i] >= 0 && k < result.layout.free.size(); ++k) {
       const camera::Parameter parameter = result.layout.free[k];
+      // The others have no prior that says anything: of distortion beforehand nobody knows.
       if (parameter != camera::c && parameter != camera::x0 && parameter != camera::y0) continue;
       const int column = result.layout.camera[i] + static_cast<int>(k);
       const double sigma = std::sqrt(result.inverse(column, column));

@@ -53,8 +53,7 @@ LeastSquares least_squares(const Eigen::MatrixXd& A, const Eigen::VectorXd& b) {
 Eigen::MatrixXd pseudo_inverse(const Eigen::MatrixXd& A) {
   const auto svd = singular_values_and_vectors<Eigen::Dynamic>(A);
   const double least = 1e-15 * static_cast<double>(std::max(A.rows(), A.cols())) * svd.values[0];  // a rounding
-  const Eigen::VectorXd inverse =
-      svd.values.unaryExpr([&](double v) { return v > least ? 1 / v : 0.0; });
+  const Eigen::VectorXd inverse = svd.values.unaryExpr([&](double v) { return v > least ? 1 / v : 0.0; });
   return svd.V * inverse.asDiagonal() * svd.U.transpose();
 }
 

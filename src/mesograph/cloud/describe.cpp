@@ -21,6 +21,7 @@ bool beyond_eight_bits(const LasPoints& points, std::size_t i) {
 bool has_eight_bit_colours(LasReader& file) {
   if (!file.header().has_colour()) return false;
   file.rewind();
+  // The first million points: a cloud whose colours are all below 256 so far has eight-bit ones, or is black.
   for (int batch = 0; batch < 4; ++batch) {
     const LasPoints points = file.next();
     for (std::size_t i = 0; i < points.size(); ++i)
@@ -42,6 +43,7 @@ Description describe(LasReader& file, Progress& progress) {
     for (std::size_t i = 0; i < points.size(); ++i) {
       const Eigen::Vector3d X = points.at(i);
       out.box.extend(X);
+      // Squares of one unit that hold a point: density over what is covered, not over the box.
       const auto col = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.x()))),
                  row = static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(X.y())));
       cells.insert(std::uint64_t{col} << 32 | row);
@@ -59,6 +61,7 @@ Description describe(LasReader& file, Progress& progress) {
   out.square_units = cells.size();
   if (h.points == 0) return out;
   for (int a = 0; a < 3; ++a)
+    // Up to one step of the coordinates: writers round the box both ways.
     if (std::abs(h.box.min()[a] - out.box.min()[a]) > h.scale[a] ||
         std::abs(h.box.max()[a] - out.box.max()[a]) > h.scale[a])
       out.oddities.push_back(fmt::format("its header says {} from {:.3f} to {:.3f}, the points say {:.3f} to {:.3f}",
@@ -77,6 +80,7 @@ Description describe(LasReader& file, Progress& progress) {
 }
 
 std::vector<double> sample(LasReader& file, const std::function<double(const LasPoints&, std::size_t)>& value) {
+  // Two million values fix a quantile to a thousandth; every n-th, because order in a file is by place.
   const std::uint64_t every = 1 + file.header().points / 2000000;
   std::vector<double> out;
   file.rewind();

@@ -37,6 +37,7 @@ class TileFiles {
     Tile& tile = tiles_[key];
     tile.waiting.push_back(w);
     constexpr std::size_t most = 4096;
+    // Blocks of 160 kB: a file of interleaved tiles that is written and read back in long pieces.
     if (file_ >= 0 && tile.waiting.size() >= most) flush(tile);
   }
   std::vector<Key> keys() const {
@@ -132,6 +133,7 @@ double plan_spacing(const std::vector<TilePoint>& points) {
                     static_cast<std::int64_t>(std::floor(p.X.y() / cell)));
     const double spacing = cell * std::sqrt(static_cast<double>(cells.size()) / static_cast<double>(points.size()));
     if (round == 1) return spacing;
+    // Once more with cells of the spacing found: the first ones were of the box, which may be nearly empty.
     cell = std::max(1e-9, 4 * spacing);
   }
   return cell;
@@ -163,6 +165,7 @@ std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& opti
       const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };
       const Eigen::Vector3d& X = w.point.X;
       const Key own(cell(X.x()), cell(X.y()));
+      // A point goes to every tile whose rim it lies in, and is judged where it is at home: no seams.
       for (std::int64_t col = cell(X.x() - options.rim); col <= cell(X.x() + options.rim); ++col)
         for (std::int64_t row = cell(X.y() - options.rim); row <= cell(X.y() + options.rim); ++row) {
           w.point.own = Key(col, row) == own;
@@ -184,6 +187,7 @@ std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& opti
     if (any) {
       const std::vector<std::uint8_t> words = judge(points);
       for (std::size_t i = 0; i < waiting.size(); ++i)
+        // By the point's place in the file: threads write to different bytes, and the order of tiles is nothing.
         if (waiting[i].point.own) out[waiting[i].index] = words[i];
     }
     progress.advance();

@@ -40,6 +40,7 @@ std::vector<LasRecord> records_of(const std::string& bytes, std::size_t at, std:
     record.user = text_at(head + 2, 16), record.id = get<std::uint16_t>(head + 18);
     const std::uint64_t length = extended ? get<std::uint64_t>(head + 20) : get<std::uint16_t>(head + 20);
     record.description = text_at(head + (extended ? 28 : 22), 32);
+    // Compared so that a length near 2^64 cannot wrap around.
     if (length > bytes.size() - at - size)
       throw Error("{}: variable length record {} ('{}' {}) is {} bytes long and does not fit; the file is damaged",
                   where, i + 1, record.user, record.id, length);
@@ -66,6 +67,7 @@ std::vector<LasAttribute> attributes_of(const LasHeader& h, const std::string& d
     at += a.type == 0    ? options
           : a.type <= 10 ? type_size[a.type]
                          : (1 + (a.type - 1u) / 10) * type_size[1 + (a.type - 1u) % 10];
+    // Descriptors beyond the record are told of by writers that changed their mind; what fits is read.
     if (at > h.record_length) break;
     if (a.type >= 1 && a.type <= 10) out.push_back(std::move(a));
   }
@@ -111,6 +113,7 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
       throw Error("{}: scale {} and offset {} of its coordinates are no numbers to go by; the file is damaged", where,
                   h.scale[a], h.offset[a]);
   }
+  // Kept whole: a filtered copy gets all of it, with what we do not know.
   h.head = bytes_at(file, 0, h.first_point);
   h.records = records_of(h.head, header_size, get<std::uint32_t>(b + 100), false, where);
   if (h.minor == 4) {
@@ -138,12 +141,14 @@ std::string LasHeader::crs() const {
   for (const std::vector<LasRecord>* list : {&records, &extended})
     for (const LasRecord& r : *list) {
       if (r.user != "LASF_Projection") continue;
+      // WKT wins over GeoTIFF keys: where both stand, the keys are leftovers of a conversion.
       if (r.id == 2112) return text_at(r.data.data(), r.data.size());
       if (r.id != 34735) continue;
       // GeoTIFF keys: four numbers each, of which the third is 1 and the fourth the value where it fits there.
       int plane = 0, vertical = 0;
       for (std::size_t at = 8; at + 8 <= r.data.size(); at += 8) {
         const auto key = get<std::uint16_t>(r.data.data() + at), value = get<std::uint16_t>(r.data.data() + at + 6);
+        // Its value stands in another record: of codes none does.
         if (get<std::uint16_t>(r.data.data() + at + 2) != 0) continue;
         if (key == 3072 || (key == 2048 && plane == 0)) plane = value;
         if (key == 4096) vertical = value;
@@ -237,6 +242,7 @@ LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::
   const std::uint64_t size = fs::file_size(path);
   header_ = header_of(file_, size, path.string());
   const std::uint64_t there = (size - header_.tail.size() - header_.first_point) / header_.record_length;
+  // Refused, not shortened: a cloud that lacks its end is half a survey, and nobody would see it.
   if (header_.points > there)
     throw Error("{}: its header promises {} points, the file holds {}: it is cut off; get it again whole",
                 path.string(), header_.points, there);

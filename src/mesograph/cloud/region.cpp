@@ -64,12 +64,14 @@ Region Region::parse_box(const std::string& text) {
 }
 
 Region Region::of(const std::string& text, const std::string& wkt) {
+  // A file may have a comma in its name: what exists is a file.
   if (text.find(',') != std::string::npos && !std::filesystem::exists(text)) return parse_box(text);
   return read(text, wkt);
 }
 
 Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
   if (!std::filesystem::exists(path)) throw Error("{}: there is no such file", path.string());
+  // These alone: formats of vectors that people draw with; all drivers would be hundreds.
   RegisterOGRGeoPackage();
   RegisterOGRGeoJSON();
   RegisterOGRShape();
@@ -84,6 +86,7 @@ Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
   for (const auto& layer : data->GetLayers()) {
     std::unique_ptr<OGRCoordinateTransformation> towards;
     OGRSpatialReference to = system_of(wkt);
+    // A file without a system is in the cloud's: so are most sketches on it, and nobody could say better.
     if (const OGRSpatialReference* own = layer->GetSpatialRef(); own && !wkt.empty() && !to.IsLocal()) {
       OGRSpatialReference from(*own);
       from.SetAxisMappingStrategy(OAMS_TRADITIONAL_GIS_ORDER);
@@ -96,6 +99,7 @@ Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
       const OGRGeometry* geometry = feature->GetGeometryRef();
       if (!geometry) continue;
       const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry->clone()));
+      // Points and lines of the same file enclose nothing.
       if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) continue;
       for (const auto* polygon : many->toMultiPolygon()) {
         std::vector<Ring> rings;
@@ -112,6 +116,7 @@ bool Region::contains(const Eigen::Vector2d& at) const {
   if (everything()) return true;
   if (!box_.contains(at)) return false;
   return std::any_of(polygons_.begin(), polygons_.end(), [&](const std::vector<Ring>& polygon) {
+    // Even-odd rule over all rings of a polygon: holes need no orientation, which files get wrong.
     bool inside = false;
     for (const Ring& ring : polygon)
       for (std::size_t i = 0, j = ring.size() - 1; i < ring.size(); j = i++) {

@@ -28,6 +28,7 @@ std::vector<SectionPoint> points_along(LasReader& file, const SectionLine& line,
     }
     progress.advance(batch.size());
   }
+  // By values alone, not by the file's order: the table is the same for a cloud that was tiled otherwise.
   std::sort(out.begin(), out.end(), [](const SectionPoint& p, const SectionPoint& q) {
     return std::tie(p.along, p.height, p.across) < std::tie(q.along, q.height, q.across);
   });

@@ -31,6 +31,7 @@ class TileSink : public Sink {
   TileSink(fs::path folder, const LasHeader& header, double size)
       : folder_(std::move(folder)), header_(header), size_(size) {}
   void add(const std::vector<CloudRecord>& points) override {
+    // Points come tile by tile of fusion, so few keys a batch.
     std::map<Key, std::vector<CloudRecord>> parts;
     for (const CloudRecord& p : points)
       parts[{static_cast<std::int64_t>(std::floor(p.X.x() / size_)),
@@ -44,6 +45,7 @@ class TileSink : public Sink {
     }
   }
   void finish() override {
+    // Asked before the new index replaces it.
     const std::vector<std::string> before = own_tiles();
     std::string index = "file,west,south,east,north,points\n";
     for (auto& [key, writer] : writers_) {
@@ -141,6 +143,7 @@ class PlySink : public Sink {
     file_.flush();
     check();
     file_.close();
+    // Whole or not at all: the name appears when the last byte is written.
     commit_file(scratch_, path_);
   }
   std::vector<fs::path> files() const override { return {path_}; }

@@ -149,7 +149,9 @@ void close_gaps(double step, DepthMap& map) {
             low = std::min(low, d), high = std::max(high, d), sum += d, ++n;
             sigma = std::max(sigma, map.sigma.at(c, r));
           }
+      // Over a depth edge nothing is closed: neighbours that differ by a step are two surfaces.
       if (n < least || 1 / low - 1 / high > step) continue;
+      // With the worst sigma around: it was not measured.
       map.depth.at(col, row) = sum / static_cast<float>(n);
       map.sigma.at(col, row) = sigma;
     }
@@ -191,6 +193,8 @@ void remove_specks(photo::Raster<float>& depth, double relative_step, double inv
     for (std::size_t next = 0; next < patch.size(); ++next) {
       const std::size_t at = patch[next];
       const int col = static_cast<int>(at % w), row = static_cast<int>(at / w);
+      // Relative for slopes, by the step of the search for far ground: the larger of what a surface may do and what was
+      // resolved.
       const float here = depth.data[at], step = std::max(relative * here, inverse * here * here);
       const auto visit = [&](std::size_t to) {
         if (visited[to] || !(std::abs(depth.data[to] - here) <= step)) return;
@@ -229,6 +233,7 @@ DepthMap match_depth(const View& reference, const Views& partners, const std::ve
       for (int round = 0; round < 2; ++round) close_gaps(level.step, out);
     }
     remove_specks(out.depth, options.speck_step_px / level.reference->pinhole.c, options.speck_step * level.step,
+                  // Half the side, a quarter of the pixels; ten are the least that no chance match makes.
                   std::max(10, options.least_patch >> l));
   }
   return out;

@@ -36,6 +36,8 @@ void append(std::string& bytes, const T& value) {
 
 Stored stored(const CloudPoint& p, const Eigen::Vector2d& corner) {
   Stored out{};
+  // Single precision is fine beside a corner: 6e-8 of a tile, hundredths of a millimetre; of full coordinates it would
+  // be half a metre.
   out.x = static_cast<float>(p.X.x() - corner.x()), out.y = static_cast<float>(p.X.y() - corner.y());
   out.z = static_cast<float>(p.X.z());
   out.sigma_match = p.sigma_match;
@@ -62,6 +64,7 @@ void save_points(const fs::path& file, const std::vector<CloudPoint>& points, do
     order[i] = {{static_cast<std::int32_t>(std::floor(points[i].X.x() / tile_size)),
                  static_cast<std::int32_t>(std::floor(points[i].X.y() / tile_size))},
                 static_cast<std::uint32_t>(i)};
+  // Stable by the points' own order within a tile: what fusion reads is the same from run to run.
   std::sort(order.begin(), order.end(), [](const auto& a, const auto& b) {
     return a.first == b.first ? a.second < b.second : by_rows(a.first, b.first);
   });
@@ -90,6 +93,7 @@ void TilePoints::open(const std::vector<fs::path>& files) {
     std::uint64_t tiles = 0;
     file.read(reinterpret_cast<char*>(&tiles), sizeof tiles);
     std::vector<Entry> entries(tiles);
+    // Only the entries are read now: millions of points stay on disk until their tile is fused.
     file.read(reinterpret_cast<char*>(entries.data()), static_cast<std::streamsize>(tiles * sizeof(Entry)));
     if (!file) throw Error("{}: is damaged; remove it and run densify again", files[i].string());
     std::uint64_t at = sizeof tiles + tiles * sizeof(Entry);
@@ -113,6 +117,7 @@ std::vector<CloudPoint> TilePoints::columns(const GroundTile& tile, double spaci
     return std::floor(std::floor(v / spacing) * spacing / tile_size_) == index;
   };
   std::vector<Stored> buffer;
+  // A column on the rim has points in up to three further tiles.
   for (const auto& [right, up] : {std::pair(0, 0), {1, 0}, {0, 1}, {1, 1}}) {
     const GroundTile at(tile.first + right, tile.second + up);
     const auto found = parts_.find(at);

@@ -79,6 +79,7 @@ CrsSearch find_crs(const std::vector<std::string>& words, const FindCrsOptions& 
   for (int i = 0; i < count; ++i) {
     const PROJ_CRS_INFO& info = *list[i];
     const std::string kind = kind_of(info.type);
+    // Deprecated codes are found by nobody who does not have them already; named in full they are still read.
     if (info.deprecated || kind.empty() || !holds(info, words)) continue;
     if (options.near && !contains(info, *options.near)) continue;
     FoundCrs found{std::atoi(info.code), info.name, kind, {}, info.area_name ? info.area_name : "", nan, {}, false};
@@ -93,11 +94,14 @@ CrsSearch find_crs(const std::vector<std::string>& words, const FindCrsOptions& 
       return w == std::to_string(c.code) || lower(w) == "epsg:" + std::to_string(c.code);
     });
     const int kind = c.kind == "projected" ? 0 : c.kind == "compound" ? 1 : c.kind == "vertical" ? 2 : 3;
+    // The code that was typed, then what surveys are computed in, then the smallest area: the national system before a
+    // continent's.
     return std::tuple(!exact, kind, std::isnan(c.size_deg2) ? 1e9 : c.size_deg2, c.code);
   };
   std::sort(out.begin(), out.end(), [&](const FoundCrs& a, const FoundCrs& b) { return rank(a) < rank(b); });
   const std::size_t all = out.size();
   if (out.size() > options.most) out.resize(options.most);
+  // Only what is shown: each is an object to open, and the list has thousands.
   for (FoundCrs& c : out) complete(context.get(), c);
   return {std::move(out), all};
 }

@@ -62,6 +62,7 @@ class RowBlur {
 
   /// Takes row `taken()` of the input.
   void take(const float* in) {
+    // The rim's own value beyond it: no edge appears there, and no keypoint on it.
     std::fill_n(padded_.begin(), reach(), in[0]);
     std::copy_n(in, width_, padded_.begin() + reach());
     std::fill_n(padded_.begin() + reach() + width_, reach(), in[width_ - 1]);
@@ -111,6 +112,7 @@ FirstLevel through(FirstLevel in, double sigma) {
   return {
       width, height,
       [in = std::move(in), blur = RowBlur(sigma, width, height), row = std::vector<float>(width)](float* to) mutable {
+        // Pulls as many rows as the kernel reaches ahead; none is kept that no later row needs.
         while (!blur.ready()) {
           in.next(row.data());
           blur.take(row.data());
@@ -125,6 +127,7 @@ class Sweep {
   Sweep(FirstLevel first, int thinning, const std::function<void(int, const DifferenceRows&)>& see)
       : first_(std::move(first)), w_(first_.width), see_(see) {
     for (int i = 1; i < gaussians; ++i) {
+      // Each level from the one before: variances add, so the blurs stay short.
       const double before = base_sigma * std::pow(2.0, (i - 1.0) / scales_per_octave);
       blurs_.emplace_back(before * std::sqrt(std::pow(2.0, 2.0 / scales_per_octave) - 1.0), w_, first_.height);
     }
@@ -169,6 +172,7 @@ class Sweep {
   }
   void keep(int number, int row, const float* values) {
     const int n = octave_.thinning;
+    // Kept thinned, for descriptors alone: they sample it farther apart than that.
     if (row % n != 0) return;
     photo::Grey& level = octave_.level[number - 1];
     float* to = &level.data[static_cast<std::size_t>(row / n) * level.width];

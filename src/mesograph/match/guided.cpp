@@ -39,6 +39,7 @@ std::optional<Lead> lead_at(const Eigen::Vector2d& x, double most_distance, cons
     near.emplace_back((place(a.points[matches[i].a]) - x).squaredNorm(), i);
   if (near.size() < used) return std::nullopt;
   std::partial_sort(near.begin(), near.begin() + used, near.end());
+  // The median neighbour: some near ones and the rest across the photo lead nowhere.
   if (std::sqrt(near[used / 2].first) > most_distance) return std::nullopt;
   Lead out{Eigen::Vector2d::Zero(), Eigen::Vector2d::Zero(), Eigen::Matrix2d::Zero()};
   double sine = 0, cosine = 0;
@@ -46,6 +47,7 @@ std::optional<Lead> lead_at(const Eigen::Vector2d& x, double most_distance, cons
     const Match& m = matches[near[k].second];
     const keypoint::Keypoint &ka = a.points[m.a], &kb = b.points[m.b];
     out.x0 += place(ka) / used, out.y0 += place(kb) / used;
+    // Angles are averaged as vectors: 359 and 1 degree make 0.
     sine += std::sin(kb.angle - ka.angle), cosine += std::cos(kb.angle - ka.angle);
     out.octaves += std::log2(kb.scale / ka.scale) / used;
   }
@@ -60,6 +62,7 @@ std::optional<Lead> lead_at(const Eigen::Vector2d& x, double most_distance, cons
   for (std::size_t k = 0; k < used; ++k) {
     const Match& m = matches[near[k].second];
     const Eigen::Vector2d e = place(b.points[m.b]) - out.y0 - out.A * (place(a.points[m.a]) - out.x0);
+    // Ten differences of two coordinates less three a coordinate: what the ground's relief leaves of an affine map.
     out.scatter += e.squaredNorm() / (used - 3);
   }
   out.scatter = std::sqrt(out.scatter);

@@ -40,6 +40,7 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
   const D16 d16;
   const std::size_t lanes = hn::Lanes(d);
   constexpr std::int32_t none = -(1 << 29);
+  // Rows of noughts fill up the last four: no special case in the loop that takes all the time.
   const std::size_t padded_a = (n_a + rows_at_once - 1) / rows_at_once * rows_at_once;
   auto rows = hwy::AllocateAligned<std::int32_t>(padded_a * pairs);
   for (std::size_t i = 0; i < padded_a; ++i)
@@ -59,6 +60,7 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
   for (std::size_t first = 0; first < n_b; first += wide) {
     const std::size_t here = std::min(wide, n_b - first);
     for (std::size_t lane = 0; lane < wide; ++lane) {
+      // A norm that none has: lanes beyond the last descriptor never win.
       lane_norm[lane] = lane < here ? norm_b[first + lane] : 1 << 29;
       for (std::size_t k = 0; k < pairs; ++k)
         block[k * wide + lane] = lane < here ? pack(b + 128 * (first + lane) + 2 * k) : 0;
@@ -68,6 +70,7 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
     const auto numbers1 = hn::Iota(d, static_cast<std::int32_t>(first + lanes));
     Running column0{hn::Set(d, none), hn::Set(d, none), hn::Set(d, -1)}, column1 = column0;
     for (std::size_t i = 0; i < padded_a; i += rows_at_once) {
+      // Eight named sums, not an array: vectors of unknown length can have no array, and these must stay in registers.
       auto s00 = hn::Zero(d), s10 = s00, s20 = s00, s30 = s00, s01 = s00, s11 = s00, s21 = s00, s31 = s00, unused = s00;
       const std::int32_t* r = &rows[i * pairs];
       for (std::size_t k = 0; k < pairs; ++k) {
@@ -120,6 +123,7 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
     std::int32_t best = none, second = none, index = -1;
     for (std::size_t lane = 0; lane < lanes; ++lane) {
       const std::int32_t score = s[lane], at = s[2 * lanes + lane];
+      // Equal scores: the lower number, whatever the width of the vectors.
       if (score > best || (score == best && at < index)) {
         second = std::max(second, best);
         best = score;
@@ -127,6 +131,7 @@ void search(const std::uint8_t* a, std::size_t n_a, const std::uint8_t* b, std::
       } else {
         second = std::max(second, score);
       }
+      // Each lane's second may beat another lane's best.
       second = std::max(second, s[lanes + lane]);
     }
     of_a[i] = {index, norm_a[i] - best, norm_a[i] - second};

@@ -26,6 +26,7 @@ std::vector<int> nearest(const Index& index, const std::vector<PairPhoto>& photo
   std::vector<std::pair<double, int>> found;
   const Point at = point_of(photos[i]);
   // One more than asked for: the photo itself may be among them.
+  // Sorted again by distance and number: the index gives equal distances in an order of its own.
   for (auto it = index.qbegin(bg::index::nearest(at, static_cast<unsigned>(count + 1))); it != index.qend(); ++it)
     if (it->second != i) found.emplace_back((photos[it->second].aim - photos[i].aim).norm(), it->second);
   std::sort(found.begin(), found.end());
@@ -51,6 +52,7 @@ void bridge(const std::vector<PairPhoto>& photos, const std::vector<int>& member
     for (const int i : members) ++size[part[i]];
     const int largest = static_cast<int>(std::max_element(size.begin(), size.end()) - size.begin());
     for (int p = 0; p < parts; ++p) {
+      // The largest is reached by all others; bridges from it as well would double them.
       if (p == largest) continue;
       std::vector<Entry> outside;
       for (const int i : members)
@@ -62,6 +64,7 @@ void bridge(const std::vector<PairPhoto>& photos, const std::vector<int>& member
           for (const int j : nearest(index, photos, i, options.bridges))
             best.emplace_back((photos[i].aim - photos[j].aim).norm(), i, j);
       std::sort(best.begin(), best.end());
+      // Few: they are tried in vain where a gap is real.
       best.resize(std::min(best.size(), static_cast<std::size_t>(options.bridges)));
       for (const auto& [distance, i, j] : best) pairs.insert(ordered(i, j));
     }
@@ -77,6 +80,7 @@ std::vector<int> parts_of(const std::vector<int>& members, const Pairs& pairs, s
     while (root[i] != i) i = root[i] = root[root[i]];
     return i;
   };
+  // The lower root stays, so that parts are numbered by their first photo.
   for (const auto& [i, j] : pairs) root[std::max(find(i), find(j))] = std::min(find(i), find(j));
   std::map<int, int> number;
   std::vector<int> out(photos, -1);
@@ -115,7 +119,9 @@ Pairs plan_pairs(const std::vector<PairPhoto>& photos, const PairOptions& option
       const bool same = sortie == photos[i].sortie;
       int tried = 0;
       for (const int j : nearest(entries, photos, i, same ? options.neighbours : options.across)) {
+        // Seen at more than that apart nothing matches, and an oblique ring would spend its neighbours on it.
         if (photos[i].view.dot(photos[j].view) < least_cos) continue;
+        // Footprints rest on level ground and metre-level positions: the nearest few are tried whatever they say.
         if (may_overlap(photos[i], photos[j]) || (same && tried < options.always)) pairs.insert(ordered(i, j));
         ++tried;
       }

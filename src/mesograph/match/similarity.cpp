@@ -51,6 +51,7 @@ Vocabulary learn_words(const std::vector<std::uint8_t>& rows, int words, int rou
   Vocabulary v;
   v.words = static_cast<int>(std::min<std::size_t>(words, n));
   v.centre.resize(static_cast<std::size_t>(v.words) * size);
+  // Starts evenly through the list, which is by photo: no chance is needed, and no two runs differ.
   for (int w = 0; w < v.words; ++w) widen(&rows[n * w / v.words * size], &v.centre[static_cast<std::size_t>(w) * size]);
   std::vector<int> word(n);
   for (int round = 0; round < rounds; ++round) {
@@ -78,11 +79,14 @@ std::vector<float> signature(const Vocabulary& vocabulary, const std::uint8_t* r
   for (std::size_t i = 0; i < count; ++i) {
     widen(rows + i * size, row);
     const std::size_t at = static_cast<std::size_t>(word_of(vocabulary, norms, row)) * size;
+    // Sums of differences to the word, not counts (Jégou et al. 2010): few words suffice, and a photo is one short
+    // vector.
     for (int k = 0; k < size; ++k) out[at + k] += row[k] - vocabulary.centre[at + k];
   }
   int used = 0;
   for (int w = 0; w < vocabulary.words; ++w) {
     float* part = &out[static_cast<std::size_t>(w) * size];
+    // Each word by itself, then all: else one texture that repeats, such as a field, would speak for the photo.
     const float length = std::sqrt(dot(part, part, size));
     if (length <= 0) continue;
     ++used;
@@ -116,6 +120,7 @@ Pairs similar_pairs(const std::vector<std::vector<float>>& signatures, const std
   while (asked.size() == n && n > 1) {
     const std::vector<int> part = parts_of(members, {pairs.begin(), pairs.end()}, n);
     const int parts = 1 + *std::max_element(part.begin(), part.end());
+    // Every part gets a bridge in each round: the number of parts halves at least.
     if (parts == 1) break;
     std::vector<std::tuple<float, int, int>> bridge(parts, {1e30f, -1, -1});
     for (std::size_t i = 0; i < n; ++i)

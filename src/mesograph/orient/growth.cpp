@@ -55,6 +55,7 @@ std::vector<std::pair<int, int>> Growth::start_candidates() const {
   for (const adjust::GroundPoint& point : block_.points)
     for (const adjust::Ray& a : point.rays)
       for (const adjust::Ray& b : point.rays)
+        // Points in three photos or more: only those will carry growth beyond the pair.
         if (a.station < b.station && point.rays.size() >= 3) ++shared[{a.station, b.station}];
   std::vector<std::pair<int, std::pair<int, int>>> order;
   // Pairs of one camera first: whatever is wrong with it is wrong in both photos alike.
@@ -107,6 +108,7 @@ StartStatus Growth::start() {
     const camera::Camera &ca = block_.cameras[block_.stations[a].camera],
                          &cb = block_.cameras[block_.stations[b].camera];
     const match::Verification v = match::verify(matches, xa, ca, xb, cb, seed_from(names_[a] + "|" + names_[b]));
+    // Five unknowns of a relative orientation and the cameras' errors: fewer ties fit anything.
     if (v.matches.size() < least_start_ties) return;
     scores[i].shares = true;
     Eigen::Matrix3Xd ra(3, v.matches.size()), rb(3, v.matches.size());
@@ -132,6 +134,7 @@ StartStatus Growth::start() {
     adjust::Station &a = block_.stations[pairs[i].first], &b = block_.stations[pairs[i].second];
     a.R.setIdentity(), a.C.setZero();
     b.R = scores[i].pose.R, b.C = scores[i].pose.C;
+    // Best first, but each has to hold when it is adjusted: a fine score can come from a wrong camera.
     if (try_pair(pairs[i].first, pairs[i].second)) return StartStatus::started;
   }
   const auto shares = [](const Score& s) { return s.shares; };
@@ -149,6 +152,7 @@ bool Growth::try_pair(int a, int b) {
   int good = 0;
   for (const Seen& s : seen_[b]) good += block_.points[s.point].X.allFinite();
   if (good >= least_start_ties) return true;
+  // Leaves no trace: the next pair begins as this one did.
   for (adjust::GroundPoint& point : block_.points) point.X.setConstant(nan);
   block_.stations[a].oriented = block_.stations[b].oriented = false;
   oriented_ = 0;
@@ -170,6 +174,7 @@ Growth::Candidate Growth::candidate(int number) const {
   for (const Seen& seen : seen_[number]) {
     const adjust::GroundPoint& point = block_.points[seen.point];
     if (!point.X.allFinite()) continue;
+    // Spread counts more than number: a hundred points in a corner fix a photo worse than twenty all over.
     cell[camera::cell_of(camera, point.rays[seen.ray].x, columns, rows)] = 1;
     ++out.points;
   }
@@ -203,10 +208,13 @@ double Growth::principal_distance(const Eigen::Matrix3Xd& X, const Eigen::Matrix
   const double c = block_.cameras[station.camera].interior[camera::c];
   const bool used = std::any_of(block_.stations.begin(), block_.stations.end(),
                                 [&](const adjust::Station& s) { return s.oriented && s.camera == station.camera; });
+  // Only of a camera that is new and whose principal distance is a guess; of another one the adjustment knows better.
   if (used || !options_.free[camera::c] || !(block_.priors[station.camera].sigma[camera::c] > 0.1 * c)) return c;
   double best = c;
   int most = 0;
   const double tolerance = options.tolerance;
+  // Steps of 15 %: a resection finds its inliers within half of that, and 0.57 to 1.75 spans a crop or a wrong table of
+  // sensors.
   for (const double factor : {1.0, 0.87, 1.15, 0.76, 1.32, 0.66, 1.52, 0.57, 1.75}) {
     Eigen::Matrix3Xd scaled = rays;
     scaled.topRows<2>() /= factor;
@@ -240,6 +248,7 @@ bool Growth::add(int number) {
   const double tolerance =
       camera_is_known(station.camera) ? options_.known_camera_tolerance : options_.new_camera_tolerance;
   const double c = camera.interior[camera::c];
+  // Relative to the photo's width: unknown distortion grows with the picture, not with the pixel.
   options.tolerance = tolerance * std::max(camera.width, camera.height) / c;
   const double better = principal_distance(all_X, all_rays, number, options);
   all_rays.topRows<2>() *= c / better;
@@ -260,6 +269,7 @@ void Growth::intersect_new(int station) {
   const std::vector<Seen>& seen = seen_[station];
   parallel_for(seen.size(), 64, [&](std::size_t i) {
     adjust::GroundPoint& point = block_.points[seen[i].point];
+    // Points that stand already are adjusted, not intersected again: their place rests on more than this photo.
     if (point.X.allFinite() || !adjust::place(block_, point, least_angle)) return;
     for (const adjust::Ray& ray : point.rays) {
       if (!adjust::takes_part(block_, ray)) continue;
@@ -275,7 +285,9 @@ void Growth::intersect_new(int station) {
 }
 
 void Growth::adjust_free(adjust::Scope scope, int iterations, double tolerance) {
+  // Free: wrong positions or control must not bend a block while it grows, and could not be told from it afterwards.
   scope.positions = scope.control = false;
+  // Sigmas at which a ray loses half its weight: growth's own errors are a pixel or two, mismatches tens.
   scope.robust_scale = 4.0;
   adjust::SolveOptions options;
   options.max_iterations = iterations;
@@ -301,6 +313,7 @@ void Growth::adjust_around(int station) {
   scope.stations[station] = 1;
   for (std::size_t i = 0; i < std::min<std::size_t>(5, order.size()) && oriented_ > 2; ++i)
     scope.stations[order[i].second] = 1;
+  // With two photos alone an interior would take up whatever is wrong.
   if (!camera_is_known(block_.stations[station].camera) && oriented_ > 2) {
     scope.cameras[block_.stations[station].camera] = 1;
     scope.free = free_parameters(3, options_.free);
@@ -319,6 +332,7 @@ void Growth::adjust_all() {
   scope.free = free_parameters(oriented_, options_.free);
   scope.stations.resize(block_.stations.size());
   for (std::size_t s = 0; s < scope.stations.size(); ++s)
+    // The first photo stays: with the scale that the solver holds it is the free block's frame.
     scope.stations[s] = block_.stations[s].oriented && static_cast<int>(s) != first_;
   adjust_free(scope, 25, 1e-4);
   // Rays that no longer fit are set aside, those that fit again come back; then every point from its rays anew.
@@ -338,6 +352,7 @@ void Growth::adjust_all() {
     }
   });
   adjusted_at_ = oriented_;
+  // Every point may have come or gone: all counts are made anew, lazily.
   std::fill(stale_.begin(), stale_.end(), 1);
   take_out_unsupported();
 }
@@ -347,6 +362,7 @@ void Growth::take_out_unsupported() {
   if (oriented_ < 6) return;
   for (std::size_t s = 0; s < block_.stations.size(); ++s) {
     adjust::Station& station = block_.stations[s];
+    // The first photo is the frame: without it nothing stands.
     if (!station.oriented || station.held || static_cast<int>(s) == first_) continue;
     int offered = 0, accepted = 0;
     for (const Seen& seen : seen_[s]) {
@@ -357,6 +373,7 @@ void Growth::take_out_unsupported() {
     }
     if (accepted >= options_.least_inliers && accepted >= options_.least_support * offered) continue;
     station.oriented = false;
+    // As if it had just failed: it is tried again when the block has grown around it, once.
     failed_at_[s] = --oriented_;
     ++taken_out_[s];
   }
@@ -376,6 +393,7 @@ GrowthEnd Growth::grow() {
     progress_.advance();
     intersect_new(next.station);
     adjust_around(next.station);
+    // Rounds over all photos at a growing distance: their cost in sum stays that of a few of the whole block.
     const double growth = oriented_ < options_.small_block ? options_.global_growth : options_.late_growth;
     // every photo changes the camera that the next one needs
     if (oriented_ <= 6 || oriented_ >= growth * adjusted_at_) adjust_all();

@@ -19,6 +19,7 @@ std::vector<Link> all_links(const adjust::Block& block) {
     for (const int p : points[a])
       for (const adjust::Ray& r : block.points[p].rays) shared[r.station] += adjust::takes_part(block, r);
     for (std::size_t b = a + 1; b < points.size(); ++b)
+      // One row of counts at a time: the whole table of a block of ten thousand would take 400 MB.
       if (shared[b] > 0) out.push_back({static_cast<int>(a), static_cast<int>(b), shared[b]});
   }
   return out;
@@ -29,6 +30,7 @@ class Groups {
  public:
   explicit Groups(std::size_t n) : parent_(n) { std::iota(parent_.begin(), parent_.end(), 0); }
   int root(int i) {
+    // Halves the path on the way, so that later questions are short.
     while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
     return i;
   }
@@ -51,6 +53,8 @@ std::vector<Link> holding_links(const adjust::Block& block) {
   Groups groups(block.stations.size());
   std::vector<Link> tree;
   for (const Link& link : links)
+    // Strongest first: the tree that holds the block by its best links (Kruskal 1956); its last ones are the weakest
+    // that are needed.
     if (groups.join(link.a, link.b)) tree.push_back(link);
   std::reverse(tree.begin(), tree.end());
   return tree;

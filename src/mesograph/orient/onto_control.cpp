@@ -9,6 +9,7 @@ void move_onto_control(adjust::Block& block, const std::string& what) {
   std::vector<Eigen::Vector3d> source, target;
   for (adjust::SurveyedPoint& p : block.surveyed) {
     if (p.role != adjust::Role::control || !p.known_in_space()) continue;
+    // A degree between rays: less leaves the height to the noise, and with it the tilt of all.
     if (!adjust::place(block, p.point, 0.02)) continue;
     source.push_back(p.point.X);
     target.push_back(p.surveyed);

@@ -18,6 +18,7 @@ bool take_out_unsupported(adjust::Block& block, const OrientOptions& options, st
   std::vector<int> offered(block.stations.size(), 0), accepted(block.stations.size(), 0);
   for (const adjust::GroundPoint& p : block.points)
     for (const adjust::Ray& r : p.rays) {
+      // Points that no longer intersect say nothing for or against the photo.
       if (!p.X.allFinite() || !block.stations[r.station].oriented) continue;
       ++offered[r.station];
       accepted[r.station] += r.accepted;
@@ -56,6 +57,8 @@ adjust::AdjustResult adjust_parts(adjust::Block& block, const std::vector<Part>&
   adjusting.scope.control = has_datum(parts, Datum::control);
   adjusting.scope.positions = has_datum(parts, Datum::positions);
   adjust::AdjustResult out = adjust::adjust(block, adjusting, progress);
+  // Once: a wrong photo bends its neighbours, which must be adjusted without it; what then lacks support was carried by
+  // it and is told of by the report's doubts.
   if (take_out_unsupported(block, options, reasons)) out = adjust::adjust(block, adjusting, progress);
   return out;
 }
@@ -65,14 +68,18 @@ adjust::AdjustResult adjust_parts(adjust::Block& block, const std::vector<Part>&
 OrientResult orient(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                     Progress& progress) {
   OrientResult out;
+  // A second run must give what the first gave: nothing of an earlier orientation is used.
   for (adjust::Station& s : block.stations) s.oriented = false;
   GrownParts grown = grow_parts(block, names, options, progress);
   if (grown.start != StartStatus::started) throw Error("orient: {}", words_of(grown.start, options));
   std::vector<std::string>& reasons = grown.reasons;
   out.parts = std::move(grown.parts);
+  // Before positions: a part of three photos has too little width to be placed by them, together with a large one it
+  // needs none.
   merge_parts(block, out.parts);
   out.positions = georeference(block, out.parts);
   out.free = !has_datum(out.parts, Datum::positions) && !has_datum(out.parts, Datum::control);
+  // No datum: upright by the photos' attitudes, so that heights mean something to whoever looks at it.
   if (out.free) level_free(block);
   for (std::size_t i = 0; i < out.parts.size(); ++i)
     for (const int s : out.parts[i].stations)
@@ -94,6 +101,7 @@ OrientResult orient(adjust::Block& block, const std::vector<std::string>& names,
 
 void extend_listed(adjust::Block& block, const std::vector<std::string>& names, const OrientOptions& options,
                    Progress& progress, OrientResult& out) {
+  // A listing's block may have millions of rays; a few well spread ones orient its missing photos as well.
   adjust::Block small = thinned(block, options.rays_per_cell);
   for (adjust::Station& s : small.stations) s.held = s.oriented;
   OrientOptions holding = options;
@@ -103,6 +111,7 @@ void extend_listed(adjust::Block& block, const std::vector<std::string>& names, 
   growth.grow();
   for (std::size_t s = 0; s < block.stations.size(); ++s)
     if (!block.stations[s].oriented) block.stations[s] = small.stations[s];
+  // With all rays again, not the thinned ones.
   intersect_all(block);
   Part part;
   part.datum = Datum::positions;

@@ -83,6 +83,7 @@ std::size_t agreeing(const adjust::Block& block, const Common& common) {
   std::size_t n = 0;
   for (const std::size_t p : common.point) {
     adjust::GroundPoint point = block.points[p];
+    // As they came: growth of each part set aside rays of its own that do not count between both.
     for (adjust::Ray& r : point.rays) r.accepted = true;
     point.X.setConstant(nan);
     if (!adjust::place(block, point, useful_angle)) continue;
@@ -105,6 +106,7 @@ bool join(adjust::Block& block, const Part& a, const Part& b) {
   for (const int s : a.stations) reach += (block.stations[s].C - target.rowwise().mean()).norm();
   const auto fit = similarity(source, target, 0.02 * reach / static_cast<double>(a.stations.size()));
   if (!fit) return false;
+  // On a copy: what does not agree leaves no trace.
   adjust::Block trial;
   trial.cameras = block.cameras, trial.stations = block.stations, trial.points = block.points;
   for (const int s : b.stations) {
@@ -166,6 +168,7 @@ GrownParts grow_parts(adjust::Block& block, const std::vector<std::string>& name
       for (const int s : part.stations) block.stations[s].oriented = false;
       break;
     }
+    // The next part starts with cameras that this one has calibrated.
     block.cameras = rest.cameras;
     parts.push_back(std::move(part));
     if (end == GrowthEnd::all_oriented) break;

@@ -17,6 +17,7 @@ PositionsJudged judge_positions(const adjust::Block& block) {
     for (int axis = 0; axis < 3; ++axis) {
       std::vector<double> all;
       for (const adjust::Station& s : block.stations)
+        // Medians: a satellite receiver that lost its fix for a minute must not move the others' reference.
         if (is_observed(s) && s.sortie == static_cast<int>(sortie)) all.push_back((s.position - s.C)[axis]);
       out.offset[sortie][axis] = median(std::move(all));
     }
@@ -25,6 +26,7 @@ PositionsJudged judge_positions(const adjust::Block& block) {
   for (std::size_t i = 0; i < block.stations.size(); ++i) {
     const adjust::Station& s = block.stations[i];
     if (!is_observed(s)) continue;
+    // Less what the sortie has in common: a base station entered wrong is one error, not a hundred.
     off.push_back((s.position - s.C - out.offset[s.sortie]).norm());
     station.push_back(static_cast<int>(i));
   }
@@ -37,6 +39,7 @@ PositionsJudged judge_positions(const adjust::Block& block) {
   for (std::size_t k = 0; k < off.size(); ++k) {
     const adjust::Sortie& sortie = block.sorties[block.stations[station[k]].sortie];
     const double sigma = std::hypot(sortie.sigma_photo[0], sortie.sigma_photo[0], sortie.sigma_photo[1]);
+    // Against the others and against what was stated, for positions are worse than stated as a rule, and alike.
     if (off[k] > 8 * out.median_off && off[k] > 5 * sigma) out.wrong.push_back({station[k], off[k]});
   }
   return out;

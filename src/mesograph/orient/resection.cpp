@@ -28,6 +28,7 @@ std::vector<double> quartic_roots(const std::array<double, 5>& a) {
 /// Squared distance between projection and observation in the plane z = -1; infinite behind the camera.
 double misfit2(const Pose& pose, const Eigen::Vector3d& X, const Eigen::Vector3d& ray) {
   const Eigen::Vector3d v = pose.R.transpose() * (X - pose.C);
+  // The mirrored solutions of three points put the scene behind the camera.
   if (v.z() >= 0) return std::numeric_limits<double>::infinity();
   return (v.head<2>() / -v.z() - ray.head<2>() / -ray.z()).squaredNorm();
 }
@@ -43,6 +44,7 @@ void refine(Pose& pose, const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays,
       Eigen::Matrix<double, 2, 3> by_v;
       by_v << -1 / v.z(), 0, v.x() / (v.z() * v.z()), 0, -1 / v.z(), v.y() / (v.z() * v.z());
       Eigen::Matrix<double, 2, 6> A;
+      // Turns in the camera frame, on the right of R, as everywhere.
       A.leftCols<3>() = by_v * camera::skew(v);
       A.rightCols<3>() = -by_v * pose.R.transpose();
       N += A.transpose() * A;
@@ -77,9 +79,11 @@ std::vector<Pose> three_point(const Eigen::Matrix3d& X, const Eigen::Matrix3d& r
     const double divisor = 2 * (cg - v * ca), square = 1 + v * v - 2 * v * cb;
     if (std::abs(divisor) < 1e-12 || square <= 0) continue;
     const double u = ((-1 + q) * v * v - 2 * q * cb * v + 1 + q) / divisor, s = std::sqrt(b2 / square);
+    // Ratios of ranges: a negative one is a point behind the camera.
     if (u <= 0 || v <= 0) continue;
     Eigen::Matrix3d in_camera;
     in_camera << s * j.col(0), u * s * j.col(1), v * s * j.col(2);
+    // Both triangles are congruent but for rounding: scale is one.
     const Motion ground_from_camera = motion_between(in_camera, X, false);
     out.push_back({ground_from_camera.R, ground_from_camera.t});
   }
@@ -117,6 +121,7 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
   const double limit = options.tolerance * options.tolerance;
   Random random(seed);
   Verdict best;
+  // That of a pose with which nobody agrees.
   best.cost = limit * static_cast<double>(n);
   double needed = options.most_trials;
   for (int trial = 0; trial < std::min<double>(needed, options.most_trials); ++trial) {
@@ -139,6 +144,8 @@ Resection resect(const Eigen::Matrix3Xd& X, const Eigen::Matrix3Xd& rays, std::u
         if (verdict.cost >= best.cost) break;
       }
       const double share = static_cast<double>(best.count) / static_cast<double>(n);
+      // So many samples until one of three right rays is drawn with the confidence asked for (Fischler and Bolles
+      // 1981).
       needed = share >= 1 ? 1 : std::log(1 - options.confidence) / std::log(1 - share * share * share);
       needed = std::max(needed, 30.0);  // three good rays may still lie close together: some more give a better sample
     }

@@ -44,7 +44,9 @@ Quality assess(const Grey& g) {
       ++inner;
     }
   const double n = static_cast<double>(g.data.size());
+  // Over the contrast: the same ground in haze is as sharp as in sun.
   const double variance = std::max(1.0, squares / n - (sum / n) * (sum / n));
+  // Mean square of the Laplacian: blur takes the highest frequencies first.
   return {laplacian / static_cast<double>(std::max<std::size_t>(1, inner)) / variance, static_cast<double>(over) / n,
           static_cast<double>(under) / n, thumbnail_of(g)};
 }
@@ -57,6 +59,7 @@ double likeness(const Thumbnail& a, const Thumbnail& b) {
   }
   const auto n = static_cast<double>(a.size());
   const double va = aa - sa * sa / n, vb = bb - sb * sb / n;
+  // Two even pictures are alike, whatever their level: exposure changes it.
   if (va <= 0 && vb <= 0) return 1;
   return (ab - sa * sb / n) / std::sqrt(std::max(1e-9, va * vb));
 }
@@ -68,6 +71,7 @@ double take_off_height(std::vector<double> heights, const ScreeningOptions& opti
   std::sort(heights.begin(), heights.end());
   const std::size_t most = static_cast<std::size_t>(options.most_take_off * static_cast<double>(heights.size()));
   double bound = -std::numeric_limits<double>::infinity();
+  // The last gap among the lowest few: a climb shows as photos apart from those that were flown.
   for (std::size_t i = 1; i <= most && i < heights.size(); ++i)
     if (heights[i] - heights[i - 1] > options.take_off_gap) bound = heights[i];
   return bound;
@@ -84,6 +88,7 @@ double usual_sharpness(const std::vector<ScreeningInput>& sortie, std::size_t i,
   const auto reach = static_cast<std::size_t>(neighbours);
   const std::size_t first = i > reach ? i - reach : 0, end = std::min(sortie.size(), i + 1 + reach);
   constexpr std::size_t enough = 3;  // photos on a side
+  // At the ends one side is missing, and the other reaches twice as far.
   if (i - first < enough) return middle(i + 1, std::min(sortie.size(), i + 1 + 2 * reach));
   if (end - i - 1 < enough) return middle(i > 2 * reach ? i - 2 * reach : 0, i);
   return std::min(middle(first, i), middle(i + 1, end));
