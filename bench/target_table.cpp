@@ -20,7 +20,7 @@ struct Condition {
 };
 constexpr Condition conditions[] = {
     {"clean", 0, 0.5, 2, 1, 0},   {"sharp", 0, 0, 2, 1, 0},        {"blur 1", 0, 1, 2, 1, 0},
-    {"blur 2", 0, 2, 2, 1, 0},    {"tilt 25", 25, 0.5, 2, 1, 0},   {"tilt 50", 50, 0.5, 2, 1, 0},
+    {"blur 2", 0, 2, 2, 1, 0},    {"tilt 30", 30, 0.5, 2, 1, 0},   {"tilt 50", 50, 0.5, 2, 1, 0},
     {"noise 8", 0, 0.5, 8, 1, 0}, {"shadow", 20, 0.5, 2, 0.45, 0}, {"worn", 20, 0.5, 2, 1, 0.35},
 };
 
@@ -54,8 +54,7 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
       middle = picture.centre + Eigen::Vector2d(random.uniform(-8, 8), random.uniform(-8, 8));
   Draw out;
   for (const sight::Target& t : sight::find_targets(picture.image, {middle - reach, middle + reach}, options)) {
-    if (word_of(t.kind) != simulate::to_string(mark)) continue;
-    if ((t.x - picture.centre).norm() > 0.25 * size || t.size_px < 0.4 * size) {
+    if ((t.x - picture.centre).norm() > std::max(1.5, 0.1 * size)) {
       out.wrong = true;
       continue;
     }
@@ -73,8 +72,7 @@ Draw draw(simulate::Mark mark, double size, const Condition& condition, std::uin
 void print_cell(simulate::Mark mark, double size, const Condition& condition, std::size_t draws) {
   std::vector<Draw> all(draws);
   parallel_for(draws, [&](std::size_t i) {
-    all[i] = draw(mark, size, condition,
-                  seed_from(fmt::format("{} {} {} {}", simulate::to_string(mark), size, condition.name, i)));
+    all[i] = draw(mark, size, condition, seed_from(fmt::format("{} {} {} {}", word_of(mark), size, condition.name, i)));
   });
   int found = 0, wrong = 0;
   double squares = 0, ratio = 0, largest = 0;
@@ -88,8 +86,8 @@ void print_cell(simulate::Mark mark, double size, const Condition& condition, st
     largest = std::max(largest, d.error.norm());
   }
   const double n = std::max(1, found), bias = std::max(sum.norm(), along.norm()) / n;
-  fmt::print("| {} | {:.0f} | {} | {:.0f} | {} | {:.3f} | {:.3f} | {:.2f} | {:.2f} |\n", simulate::to_string(mark),
-             size, condition.name, 100.0 * found / static_cast<double>(draws), wrong, bias, std::sqrt(squares / n / 2),
+  fmt::print("| {} | {:.0f} | {} | {:.0f} | {} | {:.3f} | {:.3f} | {:.2f} | {:.2f} |\n", word_of(mark), size,
+             condition.name, 100.0 * found / static_cast<double>(draws), wrong, bias, std::sqrt(squares / n / 2),
              largest, std::sqrt(ratio / n));
   std::fflush(stdout);
 }
@@ -103,17 +101,18 @@ int main(int argc, char** argv) {
   fmt::print(
       "| target | px | condition | found % | elsewhere | bias px | RMS px | largest px | error / sigma "
       "|\n|---|---|---|---|---|---|---|---|---|\n");
-  for (const simulate::Mark mark :
-       {simulate::Mark::checker, simulate::Mark::cross, simulate::Mark::disc, simulate::Mark::ring})
-    for (const double size : quick ? std::vector<double>{10.0, 20.0} : std::vector<double>{6.0, 10.0, 20.0, 60.0})
+  for (std::size_t number = 0; number < simulate::target_count; ++number) {
+    const auto mark = static_cast<simulate::Mark>(number);
+    for (const double size : quick ? std::vector<double>{10.0, 20.0} : std::vector<double>{6.0, 10.0, 20.0, 40.0, 80.0})
       for (const Condition& condition : conditions)
-        if (only.empty() || only == simulate::to_string(mark)) print_cell(mark, size, condition, draws);
+        if (only.empty() || only == word_of(mark)) print_cell(mark, size, condition, draws);
+  }
   fmt::print("\n| false alarms | accepted of {} |\n|---|---|\n", draws);
   for (const simulate::Mark mark : {simulate::Mark::zebra, simulate::Mark::lane_lines, simulate::Mark::arrow,
-                                    simulate::Mark::window, simulate::Mark::corner, simulate::Mark::grating}) {
+                                    simulate::Mark::window, simulate::Mark::quadrant, simulate::Mark::grating}) {
     std::vector<int> taken(draws);
     parallel_for(draws, [&](std::size_t i) {
-      Random random(seed_from(fmt::format("{} {}", simulate::to_string(mark), i)));
+      Random random(seed_from(fmt::format("{} {}", word_of(mark), i)));
       simulate::MarkView view;
       view.mark = mark;
       view.size_px = random.uniform(15, 50);
@@ -125,6 +124,6 @@ int main(int argc, char** argv) {
           static_cast<int>(sight::find_targets(picture.image, {picture.centre - reach, picture.centre + reach}).size());
     });
     const auto any = std::count_if(taken.begin(), taken.end(), [](int n) { return n > 0; });
-    if (only.empty() || only == "false") fmt::print("| {} | {} |\n", simulate::to_string(mark), any);
+    if (only.empty() || only == "false") fmt::print("| {} | {} |\n", word_of(mark), any);
   }
 }

@@ -44,9 +44,9 @@ void run_sight(Call& call) {
   call.json = json_of(s);
   standing_words(call, opened, "sight", outcome.made);
   if (call.has("list")) list_predictions(call, s, call.list("list"));
-  call.lines.push_back(
-      fmt::format("{} points: {} sightings confirmed, {} found, {} rejected, {} more predicted (results/sightings.csv)",
-                  s.points, s.confirmed, s.found, s.rejected, s.predicted));
+  call.lines.push_back(fmt::format(
+      "{} points: {} sightings confirmed, {} found, {}{} rejected, {} more predicted (results/sightings.csv)", s.points,
+      s.confirmed, s.found, s.refused > 0 ? fmt::format("{} refused, ", s.refused) : "", s.rejected, s.predicted));
 }
 
 }  // namespace

@@ -7,6 +7,11 @@ namespace mesograph::app {
 
 namespace {
 
+std::string target_words() {
+  constexpr auto all = words(simulate::Mark{});
+  return fmt::format("{}", fmt::join(all.begin(), all.begin() + simulate::target_count, ", "));
+}
+
 void run_simulate(Call& call) {
   simulate::SimulateOptions options;
   options.seed = call.large("seed").value_or(options.seed);
@@ -14,6 +19,12 @@ void run_simulate(Call& call) {
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
   options.with_photos = !call.has("no-photos");
+  if (call.has("targets")) {
+    const auto mark = from_word<simulate::Mark>(call.text("targets"));
+    if (!mark || !simulate::is_target(*mark))
+      throw UsageError("--targets {}: no such kind; known are {}", call.text("targets"), target_words());
+    options.targets = *mark;
+  }
   options.decoys = call.has("decoys");
   options.obliques = !call.has("nadir");
   options.known_interior = call.has("known-interior");
@@ -38,6 +49,7 @@ Command simulate_command() {
       {{"seed", "everything follows from it", Takes::large},
        {"photos", "how many, useless ones included", Takes::whole},
        {"size", "WIDTHxHEIGHT in pixels", Takes::text},
+       {"targets", "their kind: board (default) or another; a wrong word names all", Takes::text},
        {"decoys", "road markings, drains and window bars lie where the targets should be"},
        {"readout", "seconds that a rolling shutter takes from the first row to the last, on the move", Takes::number},
        {"no-photos", "keypoints, matches and positions instead of pixels, over a wider slope"},

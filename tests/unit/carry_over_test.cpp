@@ -42,7 +42,7 @@ TEST_CASE("Ground is found again in another photo to a few hundredths of a pixel
   Vector2d sum = Vector2d::Zero();
   int found = 0;
   for (int i = 0; i < 40; ++i) {
-    const auto mark = i % 2 ? simulate::Mark::lane_lines : simulate::Mark::corner;
+    const auto mark = i % 2 ? simulate::Mark::lane_lines : simulate::Mark::quadrant;
     const Pair pair = pair_of(mark, i);
     const auto c = sight::carry_over(pair.one.image, pair.one.centre, pair.other.image, near(pair, {3.3, -2.4}, 2.0));
     if (!c) continue;
@@ -66,7 +66,7 @@ TEST_CASE("Ground is found again in another photo to a few hundredths of a pixel
 }
 
 TEST_CASE("Other ground, repeated ground and ground without contrast are not taken", "[carry]") {
-  const Pair arrow = pair_of(simulate::Mark::arrow, 3), corner = pair_of(simulate::Mark::corner, 4);
+  const Pair arrow = pair_of(simulate::Mark::arrow, 3), corner = pair_of(simulate::Mark::quadrant, 4);
   CHECK_FALSE(sight::carry_over(arrow.one.image, arrow.one.centre, corner.other.image, near(corner, {1, 1}, 3.0)));
   // A grating repeats every 5 pixels across its bars: within 4 it is one place, within 20 it is many.
   const Pair grating = pair_of(simulate::Mark::grating, 5, 40);

@@ -78,10 +78,21 @@ TEST_CASE("A target within a point's ellipses is found where its rays meet, and 
     add(chance, targets_at(scene.block, beside, 0.6, sight::TargetKind::cross, 3));
     CHECK(choice(chance).outcome == NarrowOutcome::found);
   }
-  // What does not look as the site's targets do is not taken, and said to be there.
+  // Rays that meet are the proof: what lies there alone is taken whatever the site's other targets look like, and told
+  // of; among rivals looks decide.
   const sight::Usual disc{sight::TargetKind::disc, 0.6}, large{sight::TargetKind::cross, 2.0};
-  CHECK(choice(there, disc).outcome == NarrowOutcome::other_looks);
-  CHECK(choice(there, large).outcome == NarrowOutcome::other_looks);
+  CHECK(choice(there, disc).outcome == NarrowOutcome::unlike);
+  CHECK(choice(there, large).outcome == NarrowOutcome::unlike);
+  CHECK(choice(there, large).sights.size() == there.size());
+  std::vector<sight::Seen> rivals = there;
+  add(rivals, targets_at(scene.block, beside, 2.0));
+  const auto chosen = choice(rivals, large);
+  CHECK(chosen.outcome == NarrowOutcome::found);
+  for (const sight::Seen& s : chosen.sights) CHECK(s.size_m == 2.0);
+  // Refused ones are known with their distance, so that a person can confirm one.
+  const auto refused = choice(both);
+  CHECK(refused.sights.size() == there.size());
+  CHECK_THAT(refused.apart, Catch::WithinAbs(0.12, 0.01));
 }
 
 TEST_CASE("What people have sighted must meet with what is found, and is not found again") {
@@ -96,7 +107,7 @@ TEST_CASE("What people have sighted must meet with what is found, and is not fou
   REQUIRE(candidate.spots.size() == 1);
   CHECK(candidate.spots[0].sights.size() == there.size() - 1);
   for (const sight::Seen& s : candidate.seen) CHECK(s.station != one.station);
-  const auto windows = sight::narrow_windows(scene.site, outlook);
+  const auto windows = sight::narrow_windows(scene.site, outlook.predictions);
   for (const sight::Window& w : windows[one.station]) CHECK((w.center() - one.target.x).norm() > 5);
   // Their sighting lies on something else: what meets without it is not what they mean.
   scene.block.surveyed[1].point.rays[0].x += Eigen::Vector2d(40, 0);

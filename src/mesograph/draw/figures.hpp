@@ -80,10 +80,11 @@ std::string contact_sheet(const std::vector<ContactPhoto>& photos, std::size_t m
 
 /// How the frame of a chip says what its sighting is: by form, so that it is read in any colour and by anybody.
 enum class ChipFrame {
-  full_with_tick,  ///< confirmed
-  dashed,          ///< found, nobody has looked
-  dotted,          ///< predicted
-  struck_through   ///< rejected
+  full_with_tick,     ///< confirmed
+  dashed,             ///< found, nobody has looked
+  dashed_with_query,  ///< found and refused: somebody has to look
+  dotted,             ///< predicted
+  struck_through      ///< rejected
 };
 
 /// A point's sightings, each enlarged around its place with a cross-hair, and a line of words under it; PNG.

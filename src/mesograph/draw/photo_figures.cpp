@@ -249,6 +249,13 @@ void draw_frame(Canvas& canvas, double x, double y, double size, ChipFrame frame
     case ChipFrame::dashed:
       around(11, 8, 3);
       return;
+    case ChipFrame::dashed_with_query: {
+      around(11, 8, 3);
+      constexpr double box = 22;
+      canvas.rectangle(x + size - box, y, box, box, ink);
+      canvas.text({x + size - 0.5 * box - 4.5, y + 17}, "?", 16, paper);
+      return;
+    }
     case ChipFrame::struck_through:
       around(1e9, 0, 1);
       canvas.line({x, y + size}, {x + size, y}, paper, 5);

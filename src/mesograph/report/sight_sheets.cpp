@@ -19,6 +19,8 @@ draw::ChipFrame frame_of(sight::SightingState state) {
       return draw::ChipFrame::full_with_tick;
     case sight::SightingState::found:
       return draw::ChipFrame::dashed;
+    case sight::SightingState::refused:
+      return draw::ChipFrame::dashed_with_query;
     case sight::SightingState::rejected:
       return draw::ChipFrame::struck_through;
     default:

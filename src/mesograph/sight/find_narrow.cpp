@@ -2,14 +2,15 @@
 
 #include <Eigen/LU>
 #include <algorithm>
+#include <mesograph/base/median.hpp>
 #include <mesograph/sight/find_narrow.hpp>
 
 namespace mesograph::sight {
 
-std::vector<std::vector<Window>> narrow_windows(const SearchSite& site, const Outlook& outlook) {
+std::vector<std::vector<Window>> narrow_windows(const SearchSite& site, const Outlook::Predictions& predictions) {
   std::vector<std::vector<Window>> out(site.images.size());
-  for (std::size_t i = 0; i < outlook.predictions.size(); ++i)
-    for (const adjust::Prediction& p : outlook.predictions[i])
+  for (std::size_t i = 0; i < predictions.size(); ++i)
+    for (const adjust::Prediction& p : predictions[i])
       // beyond it a window is no window: such photos wait for the next adjustment
       if (!p.hidden && !site.spoken[i].count(p.station) && p.axes()[0] < 12 * narrow_px)
         out[p.station].push_back(around(p));
@@ -72,30 +73,74 @@ Usual usual_among(const std::vector<Candidate>& candidates) {
 }
 
 NarrowChoice choose(const Candidate& c, const Usual& usual) {
-  std::vector<Spot> spots = c.spots;
-  std::erase_if(spots, [&](const Spot& spot) {
+  const auto looks_usual = [&](const Spot& spot) {
     const auto fitting =
         std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual.fits(c.seen[k]); });
-    return 3 * fitting < 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
-  });
-  if (spots.empty()) return {c.spots.empty() ? NarrowOutcome::nothing : NarrowOutcome::other_looks, {}};
-  // Three fifths of the photos: chance agrees in three, where a dozen agree on the point.
-  if (spots.size() > 1 && 5 * spots[1].sights.size() > 3 * spots[0].sights.size())
-    return {NarrowOutcome::ambiguous, {}};
-  NarrowChoice out{NarrowOutcome::found, {}};
+    return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
+  };
+  std::vector<Spot> spots = c.spots;  // those with most photos first
+  const bool any_usual = std::any_of(spots.begin(), spots.end(), looks_usual);
+  if (any_usual) std::erase_if(spots, [&](const Spot& spot) { return !looks_usual(spot); });
+  NarrowChoice out;
+  if (spots.empty()) return out;
   for (const int k : spots[0].sights) out.sights.push_back(c.seen[k]);
+  out.outcome = any_usual ? NarrowOutcome::found : NarrowOutcome::unlike;
+  if (spots.size() < 2) return out;
+  out.rival = spots[1].sights.size(), out.apart = (spots[1].X - spots[0].X).norm();
+  // Three fifths of the photos: chance agrees in three, where a dozen agree on the point.
+  if (5 * out.rival > 3 * out.sights.size()) out.outcome = NarrowOutcome::ambiguous;
   return out;
 }
 
 namespace {
 
-void take(const std::string& id, const std::vector<std::string>& names, const std::vector<Seen>& sights,
-          std::vector<adjust::Ray>& rays, std::vector<Sighting>& found) {
-  for (const Seen& s : sights) {
-    rays.push_back(ray_of(s));
-    found.push_back({names[s.station], id, s.target.x.x(), s.target.x.y(), rays.back().sigma, SightingState::found,
-                     fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet", word_of(s.target.kind),
-                                 s.target.size_px, s.target.fit, sights.size())});
+std::vector<Sighting> sightings_of(const std::string& id, const std::vector<std::string>& names,
+                                   const NarrowChoice& choice) {
+  const bool refused = choice.outcome == NarrowOutcome::ambiguous;
+  std::vector<Sighting> out;
+  for (const Seen& s : choice.sights) {
+    std::string origin = fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet", word_of(s.target.kind),
+                                     s.target.size_px, s.target.fit, choice.sights.size());
+    if (refused) origin += fmt::format("; another {:.2f} m beside it in {}", choice.apart, choice.rival);
+    out.push_back({names[s.station], id, s.target.x.x(), s.target.x.y(), ray_of(s).sigma,
+                   refused ? SightingState::refused : SightingState::found, origin});
+  }
+  return out;
+}
+
+/// A kind and its size, as sentences name it.
+std::string looks_of(const std::vector<Seen>& sights) {
+  std::vector<double> sizes;
+  for (const Seen& s : sights) sizes.push_back(s.size_m);
+  return fmt::format("{} of {:.2f} m", word_of(sights.front().target.kind), median(sizes));
+}
+
+/// Points that show nothing in what was looked at, and in which photos they should.
+std::vector<std::vector<Window>> windows_of_missed(const SearchSite& site, const Outlook& outlook,
+                                                   const std::vector<Candidate>& candidates) {
+  Outlook::Predictions missed = outlook.predictions;
+  for (const Candidate& c : candidates)
+    if (!c.spots.empty()) missed[c.point].clear();
+  return narrow_windows(site, missed);
+}
+
+void add_words(const adjust::Block& block, const std::vector<Candidate>& candidates,
+               const std::vector<NarrowChoice>& choices, const Usual& usual, std::vector<std::string>& notes) {
+  for (std::size_t i = 0; i < candidates.size(); ++i) {
+    const std::string& id = block.surveyed[candidates[i].point].id;
+    const NarrowChoice& c = choices[i];
+    if (c.outcome == NarrowOutcome::ambiguous)
+      notes.push_back(
+          fmt::format("{}: refused, for more than one target lies within the ellipse: a {} in {} photos, and another "
+                      "{:.2f} m beside "
+                      "it in {}; confirm the right one (sight --confirm {}, or the page results/sight.html)",
+                      id, looks_of(c.sights), c.sights.size(), c.apart, c.rival, id));
+    if (c.outcome == NarrowOutcome::unlike && usual.kind)
+      notes.push_back(
+          fmt::format("{}: taken though it looks unlike the others, for nothing else lies there: a {} in {} photos, "
+                      "the others are {}s "
+                      "of {:.2f} m; look at its sheet",
+                      id, looks_of(c.sights), c.sights.size(), word_of(*usual.kind), usual.size_m));
   }
 }
 
@@ -103,31 +148,39 @@ void take(const std::string& id, const std::vector<std::string>& names, const st
 
 NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
                        const Outlook& outlook, Usual usual, Progress& progress) {
-  const Look seen = look(block, site, outlook, usual, narrow_windows(site, outlook), false,
-                         "looking for targets within their ellipses", progress);
   NarrowFind out;
-  out.notes = seen.notes;
   out.rays.resize(block.surveyed.size());
-  std::vector<Candidate> candidates;
-  for (std::size_t i = 0; i < block.surveyed.size(); ++i)
-    candidates.push_back(candidate_of(block, site, outlook, i, seen.seen));
-  if (!usual.kind) usual = usual_among(candidates);
-  out.usual = usual;
-  std::vector<std::string> ambiguous, other;
-  for (const Candidate& c : candidates) {
-    const std::string& id = block.surveyed[c.point].id;
-    const NarrowChoice choice = choose(c, usual);
-    if (choice.outcome == NarrowOutcome::found) take(id, names, choice.sights, out.rays[c.point], out.found);
-    if (choice.outcome == NarrowOutcome::ambiguous) ambiguous.push_back(id);
-    if (choice.outcome == NarrowOutcome::other_looks) other.push_back(id);
+  Look seen = look(block, site, outlook, usual, narrow_windows(site, outlook.predictions), LookFor::any,
+                   "looking for targets within their ellipses", progress);
+  out.notes = seen.notes;
+  const auto candidates_among = [&](const std::vector<Seen>& all) {
+    std::vector<Candidate> candidates;
+    for (std::size_t i = 0; i < block.surveyed.size(); ++i)
+      candidates.push_back(candidate_of(block, site, outlook, i, all));
+    return candidates;
+  };
+  std::vector<Candidate> candidates = candidates_among(seen.seen);
+  if (usual.kind) {
+    // A crew may have laid two kinds; where the usual one lies, no other is looked for.
+    const auto windows = windows_of_missed(site, outlook, candidates);
+    const Look more = look(block, site, outlook, {}, windows, LookFor::any, "looking again for other kinds", progress);
+    const std::vector<Candidate> again = candidates_among(more.seen);
+    for (std::size_t i = 0; i < candidates.size(); ++i)
+      if (candidates[i].spots.empty()) candidates[i] = again[i];
+  } else {
+    usual = usual_among(candidates);
   }
-  if (!ambiguous.empty())
-    out.notes.push_back(fmt::format("{}: more than one target lies within the ellipse; confirm one by hand",
-                                    fmt::join(ambiguous, ", ")));
-  if (!other.empty())
-    out.notes.push_back(
-        fmt::format("{}: what lies within the ellipse is no {} of {:.2f} m as the others are; not taken",
-                    fmt::join(other, ", "), word_of(*usual.kind), usual.size_m));
+  out.usual = usual;
+  std::vector<NarrowChoice> choices;
+  for (const Candidate& c : candidates) {
+    choices.push_back(choose(c, usual));
+    const NarrowChoice& choice = choices.back();
+    const std::vector<Sighting> sightings = sightings_of(block.surveyed[c.point].id, names, choice);
+    out.found.insert(out.found.end(), sightings.begin(), sightings.end());
+    if (choice.outcome != NarrowOutcome::ambiguous)
+      for (const Seen& s : choice.sights) out.rays[c.point].push_back(ray_of(s));
+  }
+  add_words(block, candidates, choices, usual, out.notes);
   return out;
 }
 

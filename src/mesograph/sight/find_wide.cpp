@@ -35,6 +35,28 @@ Sought sought(const adjust::Block& block, const Outlook& outlook) {
   return out;
 }
 
+/// Windows of as few photos as show every point `views` times where so many do: those that show most points first.
+std::vector<std::vector<Window>> few_windows(const Sought& all, const Outlook& outlook, int views) {
+  std::vector<std::vector<std::size_t>> shown(all.windows.size());  // points of each photo
+  std::vector<int> wanted(all.points.size(), 0);
+  for (std::size_t k = 0; k < all.points.size(); ++k)
+    for (const adjust::Prediction& p : outlook.predictions[all.points[k]])
+      if (!p.hidden) shown[p.station].push_back(k), wanted[k] = std::min(views, wanted[k] + 1);
+  std::vector<std::vector<Window>> out(all.windows.size());
+  for (;;) {
+    std::size_t best = 0, most = 0;
+    for (std::size_t s = 0; s < shown.size(); ++s) {
+      const auto helps = static_cast<std::size_t>(
+          std::count_if(shown[s].begin(), shown[s].end(), [&](std::size_t k) { return wanted[k] > 0; }));
+      if (helps > most) best = s, most = helps;
+    }
+    if (most == 0) return out;
+    for (const std::size_t k : shown[best]) --wanted[k];
+    shown[best].clear();
+    out[best] = all.windows[best];
+  }
+}
+
 constexpr double slack = 1.0;  // m, that spots and points may differ by beside the common shift
 
 /// The reading under which the pattern of control shows, as a sentence; empty where none does. One search serves all:
@@ -55,7 +77,8 @@ std::string other_reading(const adjust::Block& block, const SearchSite& site, co
       for (const adjust::Prediction& p : outlook.predictor.photos_of(X, first->covariance))
         windows[p.station].push_back(around(p)), any = true;
   if (!any) return {};
-  const Look seen = look(block, site, outlook, {}, windows, true, "looking where other readings put control", progress);
+  const Look seen =
+      look(block, site, outlook, {}, windows, LookFor::clear, "looking where other readings put control", progress);
   const std::vector<Spot> spots = spots_of(block, seen.seen);
   for (const control::OtherReading& reading : readings)
     if (identify(reading.places, spots, sought.reach, slack))
@@ -68,15 +91,43 @@ std::string other_reading(const adjust::Block& block, const SearchSite& site, co
 
 }  // namespace
 
+namespace {
+
+/// A look all over, the spots that its targets make, and the pattern of control among them.
+struct WideLook {
+  Look look;
+  std::vector<Spot> spots;
+  std::optional<Identified> identified;
+};
+
+/// Few photos and large targets first: a pattern needs not all of either, and the whole of both costs ten times as
+/// much.
+WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
+                          const Sought& wanted, Progress& progress) {
+  WideLook out;
+  constexpr int views = 5;  // three rays make a spot, and one or two photos may miss their target
+  for (const bool few : {true, false}) {
+    out.look =
+        look(block, site, outlook, {}, few ? few_windows(wanted, outlook, views) : wanted.windows,
+             few ? LookFor::clear_large : LookFor::clear,
+             few ? "looking for targets all over" : "looking again, in all photos and for smaller ones", progress);
+    out.spots = spots_of(block, out.look.seen);
+    out.identified = identify(wanted.places, out.spots, wanted.reach, slack);
+    // Half of the points by name are more than a pattern needs; fewer may be that of half the site.
+    if (out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size())) break;
+  }
+  return out;
+}
+
+}  // namespace
+
 WideFind find_wide(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                    const std::optional<geo::Crs>& crs, const Eigen::Vector3d& origin, Progress& progress) {
   const Sought wanted = sought(block, outlook);
   WideFind out;
   out.rays.resize(block.surveyed.size());
-  const Look seen = look(block, site, outlook, {}, wanted.windows, true, "looking for targets all over", progress);
+  const auto [seen, spots, identified] = look_for_pattern(block, site, outlook, wanted, progress);
   out.notes = seen.notes;
-  const std::vector<Spot> spots = spots_of(block, seen.seen);
-  const auto identified = identify(wanted.places, spots, wanted.reach, slack);
   if (!identified) {
     if (crs)
       if (const std::string words = other_reading(block, site, outlook, wanted, *crs, origin, progress); !words.empty())

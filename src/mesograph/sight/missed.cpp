@@ -100,9 +100,9 @@ std::vector<std::string> missed_words(const adjust::Block& block, const SearchSi
   const Missed missed = missed_points(block, site, outlook);
   if (missed.points.empty()) return {};
   // Photos that cannot be read have been told of.
-  const std::vector<Seen> seen =
-      look(block, site, outlook, usual, missed.windows, false, "looking around points that were not found", progress)
-          .seen;
+  const std::vector<Seen> seen = look(block, site, outlook, usual, missed.windows, LookFor::any,
+                                      "looking around points that were not found", progress)
+                                     .seen;
   const std::vector<Spot> spots = spots_of(block, seen);
   const std::vector<Eigen::Vector3d> taken = known_targets(block);
   std::vector<std::string> out;

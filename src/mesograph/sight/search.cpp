@@ -33,12 +33,15 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
 }
 
 void look_in_photo(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-                   int station, const std::vector<Window>& windows, bool clear_only, std::vector<Seen>& out) {
+                   int station, const std::vector<Window>& windows, LookFor look_for, std::vector<Seen>& out) {
   const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
     TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
-    if (clear_only) options.least_contrast = 30;
+    if (look_for != LookFor::any) options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
+    if (look_for == LookFor::clear_large) options.least_size_px = 9;
+    // Kerbs and roofs are full of corners, which would drown the pattern.
+    if (look_for == LookFor::clear_large && options.kinds.size() > 1) std::erase(options.kinds, TargetKind::corner);
     for (const Target& t : find_targets(grey, w, options)) {
       const double range = outlook.predictor.range_to_ground(station, t.x);
       out.push_back({station, t, range, t.size_px * range / c});
@@ -129,7 +132,7 @@ Usual usual_of(const std::vector<Seen>& seen, const std::vector<Spot>& spots, co
 }
 
 Look look(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-          const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step, Progress& progress) {
+          const std::vector<std::vector<Window>>& windows, LookFor look_for, const char* step, Progress& progress) {
   std::vector<std::vector<Seen>> per_photo(site.images.size());
   std::vector<std::string> failed(site.images.size());
   progress.start(step, site.images.size());
@@ -137,7 +140,7 @@ Look look(const adjust::Block& block, const SearchSite& site, const Outlook& out
     progress.check();
     try {
       if (!windows[i].empty() && !site.images[i].path.empty())
-        look_in_photo(block, site, outlook, usual, static_cast<int>(i), merged(windows[i]), clear_only, per_photo[i]);
+        look_in_photo(block, site, outlook, usual, static_cast<int>(i), merged(windows[i]), look_for, per_photo[i]);
     } catch (const Error& error) {
       failed[i] = error.what();
     }

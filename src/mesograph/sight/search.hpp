@@ -42,7 +42,8 @@ inline constexpr double search_sigmas = 3.3;
 struct Outlook {
   adjust::Uncertainty uncertainty;
   adjust::Predictor predictor;
-  std::vector<std::vector<adjust::Prediction>> predictions;  ///< per surveyed point; empty: role off, or no plan known
+  using Predictions = std::vector<std::vector<adjust::Prediction>>;
+  Predictions predictions;  ///< per surveyed point; empty: role off, or no plan known
 
   Outlook(const adjust::Block& of, const adjust::Scope& scope);
   Outlook(const Outlook&) = delete;
@@ -98,11 +99,17 @@ struct Look {
   std::vector<Seen> seen;
   std::vector<std::string> notes;
 };
+/// What a look is content with: where much ground is searched, a pattern needs not all targets of it.
+enum class LookFor {
+  any,         ///< whatever the finder knows
+  clear,       ///< of good contrast
+  clear_large  ///< of good contrast, and nine pixels or more
+};
 /// Targets in the windows of each photo (they may overlap). `usual`: what is known of them, which lets slanting and
-/// shaded ones pass; `clear_only`: of good contrast, where much ground is searched and a pattern needs not all of them.
+/// shaded ones pass.
 /// Cost: photos with windows are decoded once each, in parallel; then by the area of the windows.
 Look look(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-          const std::vector<std::vector<Window>>& windows, bool clear_only, const char* step, Progress& progress);
+          const std::vector<std::vector<Window>>& windows, LookFor look_for, const char* step, Progress& progress);
 
 /// Where targets of several photos meet on the ground (find_spots).
 std::vector<Spot> spots_of(const adjust::Block& block, const std::vector<Seen>& seen);

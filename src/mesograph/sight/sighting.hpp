@@ -8,10 +8,11 @@
 
 namespace mesograph::sight {
 
-/// What is known of a sighting, from least to most: where it should be, what the finder saw, what people have said.
-enum class SightingState { predicted, found, confirmed, rejected };
-constexpr std::array<std::string_view, 4> words(SightingState) {
-  return {"predicted", "found", "confirmed", "rejected"};
+/// What is known of a sighting, from least to most: where it should be, what the finder saw and did not take, what it
+/// took, what people have said.
+enum class SightingState { predicted, refused, found, confirmed, rejected };
+constexpr std::array<std::string_view, 5> words(SightingState) {
+  return {"predicted", "refused", "found", "confirmed", "rejected"};
 }
 
 /// A surveyed point in a photo: a row of sightings.csv.

@@ -13,22 +13,27 @@ namespace mesograph::sight {
 
 /// What a surveyor lays out or paints to be seen from the air.
 enum class TargetKind {
-  checker,  ///< two light and two dark quarters that meet in the point
-  cross,    ///< two strips that cross in the point, light on dark or dark on light
-  disc,     ///< a filled circle around the point
-  ring      ///< a circular band around the point
+  checker,   ///< two light and two dark quarters that meet in the point: on a square board, a round plate, an hourglass
+  cross,     ///< two strips that cross in the point, light on dark or dark on light
+  disc,      ///< a filled circle around the point, on the ground or on a board
+  ring,      ///< a circular band around the point
+  bullseye,  ///< a disc within a ring
+  corner     ///< two strips that meet at their ends; the point is the outer corner
 };
-inline constexpr std::array<TargetKind, 4> target_kinds = {TargetKind::checker, TargetKind::cross, TargetKind::disc,
-                                                           TargetKind::ring};
-constexpr std::array<std::string_view, 4> words(TargetKind) { return {"checker", "cross", "disc", "ring"}; }
+inline constexpr std::array<TargetKind, 6> target_kinds = {TargetKind::checker,  TargetKind::cross,
+                                                           TargetKind::disc,     TargetKind::ring,
+                                                           TargetKind::bullseye, TargetKind::corner};
+constexpr std::array<std::string_view, 6> words(TargetKind) {
+  return {"checker", "cross", "disc", "ring", "bullseye", "corner"};
+}
 
 /// A target as it shows in one photo.
 struct Target {
   TargetKind kind = TargetKind::checker;
   Eigen::Vector2d x = Eigen::Vector2d::Constant(nan);           ///< image of the target's centre, pixels
   Eigen::Matrix2d covariance = Eigen::Matrix2d::Constant(nan);  ///< of x, pixels^2
-  /// Across: of an ellipse the geometric mean of both diameters; of a cross the length of its strips, NaN where they
-  /// are not those of a cross that stands alone.
+  /// Across: of a checker as far as its lines go, the side of a square board; of an ellipse the geometric mean of both
+  /// diameters; of a cross the length of its strips, NaN where they are not those of a cross that stands alone.
   double size_px = nan;
   double contrast = nan;  ///< between light and dark, grey levels
   double fit = nan;       ///< share of the grey variance that the model explains, up to 1
@@ -59,7 +64,7 @@ PlaneView plane_view(const Eigen::Vector3d& normal, const Eigen::Vector3d& v, do
 struct TargetOptions {
   std::vector<TargetKind> kinds{target_kinds.begin(), target_kinds.end()};
   /// Smallest and largest diameter, pixels. Below 5 no kind can be told from texture.
-  double least_size_px = 5.0, most_size_px = 66.0;
+  double least_size_px = 5.0, most_size_px = 90.0;
   /// Between light and dark, grey levels: below, texture and noise make targets.
   double least_contrast = 12.0;
   /// Share of the grey variance that the model must explain. Whole targets reach 0.97 to 1; a higher bound keeps worn

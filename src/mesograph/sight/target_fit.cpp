@@ -66,11 +66,14 @@ class Cross {
 };
 
 /// Inside the image of the circle |M d / (1 - g'd)| = 1, M symmetric, because a circle looks the same however it is
-/// turned; a ring also outside that of radius p[shape + 3].
+/// turned; a ring also outside that of radius p[shape + 3], and again inside that of p[shape + 4].
 class Round {
  public:
   Round(const Eigen::VectorXd& p, const Eigen::Vector2d& g)
-      : g_(g), blur_(std::exp(p[log_blur])), inner_(p.size() > shape + 3 ? p[shape + 3] : 0.0) {
+      : g_(g),
+        blur_(std::exp(p[log_blur])),
+        inner_(p.size() > shape + 3 ? p[shape + 3] : 0.0),
+        middle_(p.size() > shape + 4 ? p[shape + 4] : 0.0) {
     M_ << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
   }
   double operator()(const Eigen::Vector2d& d) const {
@@ -79,14 +82,40 @@ class Round {
     const double f = std::max(1e-9, q.norm());
     const Eigen::Vector2d slope = (M_ * q / f + f * g_) / depth;  // of |q| by d
     const double per_pixel = blur_ * std::max(1e-9, slope.norm());
-    const double disc = soft_side((1 - f) / per_pixel);
-    return inner_ > 0 ? disc - soft_side((inner_ - f) / per_pixel) : disc;
+    double paint = soft_side((1 - f) / per_pixel);
+    if (inner_ > 0) paint -= soft_side((inner_ - f) / per_pixel);
+    if (middle_ > 0) paint += soft_side((middle_ - f) / per_pixel);
+    return paint;
   }
 
  private:
   Eigen::Matrix2d M_;
   Eigen::Vector2d g_;
-  double blur_, inner_;
+  double blur_, inner_, middle_;
+};
+
+/// 1 on two strips that end where they meet, 0 beside them: the quarter between both outer edges, whose normals have
+/// the angles p[shape], p[shape + 1], less that between the inner ones, strips' widths exp(p[shape + 2]),
+/// exp(p[shape + 3]) farther in at the corner, and narrower towards the horizon.
+class Corner {
+ public:
+  Corner(const Eigen::VectorXd& p, const Eigen::Vector2d& g) : g_(g) {
+    const double blur = std::exp(p[log_blur]);
+    for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, w_[i] = std::exp(p[shape + 2 + i]) / blur;
+  }
+  double operator()(const Eigen::Vector2d& d) const {
+    const double nearer = 1 - g_.dot(d);
+    double outer = 1, inner = 1;
+    for (int i = 0; i < 2; ++i) {
+      const double t = n_[i].dot(d);
+      outer *= soft_side(t), inner *= soft_side(t - w_[i] * nearer);
+    }
+    return outer - inner;
+  }
+
+ private:
+  Eigen::Vector2d n_[2], g_;
+  double w_[2];
 };
 
 struct Pixel {
@@ -114,16 +143,28 @@ std::vector<Pixel> window_of(const photo::Grey& image, const TargetStart& start)
   return out;
 }
 
+/// Made of straight edges; the others of circles.
+bool has_lines(TargetKind kind) {
+  return kind == TargetKind::checker || kind == TargetKind::cross || kind == TargetKind::corner;
+}
+
 Eigen::VectorXd first_parameters(TargetKind kind, const TargetStart& start) {
-  Eigen::VectorXd p(shape + (kind == TargetKind::checker ? 2 : kind == TargetKind::disc ? 3 : 4));
+  const int of_shape = kind == TargetKind::checker    ? 2
+                       : kind == TargetKind::disc     ? 3
+                       : kind == TargetKind::bullseye ? 5
+                                                      : 4;
+  Eigen::VectorXd p(shape + of_shape);
   p[at_x] = start.x.x(), p[at_y] = start.x.y();
   p[log_blur] = std::log(0.8);
-  if (kind == TargetKind::checker || kind == TargetKind::cross) {
+  if (has_lines(kind)) {
     p[shape] = start.angle[0], p[shape + 1] = start.angle[1];
+    // Of a cross half the strips' widths, from the middle; of a corner all of them, from the outer edges.
     if (kind == TargetKind::cross) p[shape + 2] = p[shape + 3] = std::log(start.half_width);
+    if (kind == TargetKind::corner) p[shape + 2] = p[shape + 3] = std::log(2 * start.half_width);
   } else {
     p[shape] = start.M(0, 0), p[shape + 1] = start.M(0, 1), p[shape + 2] = start.M(1, 1);
-    if (kind == TargetKind::ring) p[shape + 3] = start.inner;
+    if (kind != TargetKind::disc) p[shape + 3] = start.inner;
+    if (kind == TargetKind::bullseye) p[shape + 4] = start.disc;
   }
   return p;
 }
@@ -145,6 +186,8 @@ Draw draw_of(TargetKind kind) {
       return drawn<Checker>;
     case TargetKind::cross:
       return drawn<Cross>;
+    case TargetKind::corner:
+      return drawn<Corner>;
     default:
       return drawn<Round>;
   }
@@ -217,14 +260,17 @@ double explained(const std::vector<Pixel>& pixels, const State& s) {
 }
 
 /// Levenberg-Marquardt with the weights renewed in each round; nothing where it wanders off, or where it explains too
-/// little at the start and after a few rounds: nine of ten places are texture, and cost most.
+/// little at the start and after a few rounds: nine of ten places are texture, and cost most. Ends early where it
+/// explains `enough`.
 std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& first,
-                              const TargetStart& start, const Eigen::Vector2d& g) {
+                              const TargetStart& start, const Eigen::Vector2d& g, double enough) {
   State s = evaluate(pixels, draw, first, g);
   if (!(s.cost < 1e299) || explained(pixels, s) < 0.45) return std::nullopt;
   double lambda = 1e-3;
   for (int round = 0; round < 25; ++round) {
-    if (round == 3 && explained(pixels, s) < 0.8) return std::nullopt;
+    const double share = enough < 1 || round == 3 ? explained(pixels, s) : 1;
+    if (round == 3 && share < 0.8) return std::nullopt;
+    if (enough < 1 && (share >= enough || round == 6)) return s;
     if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g);
     const Eigen::MatrixXd J = jacobian(pixels, draw, s, g);
     Eigen::VectorXd weights(J.rows());
@@ -374,7 +420,7 @@ Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid&
 
 /// Half the diameter, pixels: of an ellipse the geometric mean.
 double radius_of(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
-  if (kind == TargetKind::checker || kind == TargetKind::cross) return start.radius;
+  if (has_lines(kind)) return start.radius;
   return 1 / std::sqrt(std::max(1e-12, p[shape] * p[shape + 2] - p[shape + 1] * p[shape + 1]));
 }
 
@@ -396,7 +442,7 @@ double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view
 
 /// Shapes that no target has: lines that nearly coincide, circles seen from the side or as thin as a line.
 bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
-  if (kind == TargetKind::checker || kind == TargetKind::cross) {
+  if (has_lines(kind)) {
     // Normals transform with the transpose, so this is the angle between the lines in the plane.
     const Eigen::Vector2d a = (start.A.transpose() * direction(p[shape])).normalized();
     const Eigen::Vector2d b = (start.A.transpose() * direction(p[shape + 1])).normalized();
@@ -404,13 +450,16 @@ bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd&
     if (kind == TargetKind::checker) return true;
     const double thin = std::exp(std::min(p[shape + 2], p[shape + 3])),
                  thick = std::exp(std::max(p[shape + 2], p[shape + 3]));
+    if (kind == TargetKind::corner) return thick < 2.2 * thin && thick < 0.7 * start.radius && thin > 0.6;
     return thick < 2.2 * thin && thick < 0.6 * start.radius && thin > 0.3;
   }
   Eigen::Matrix2d M;
   M << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
   const double half = 0.5 * M.trace(), off = std::sqrt(std::max(0.0, half * half - M.determinant()));
   if (!(half - off > 0.35 * (half + off))) return false;
-  return kind == TargetKind::disc || (p[shape + 3] > 0.2 && p[shape + 3] < 0.9);
+  if (kind == TargetKind::disc) return true;
+  if (kind == TargetKind::ring) return p[shape + 3] > 0.2 && p[shape + 3] < 0.9;
+  return p[shape + 4] > 0.1 && p[shape + 4] < p[shape + 3] - 0.05 && p[shape + 3] < 0.95;
 }
 
 }  // namespace
@@ -432,31 +481,50 @@ PlaneView plane_view(const Eigen::Vector3d& normal, const Eigen::Vector3d& v, do
   return out;
 }
 
-std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
-                               const TargetOptions& options) {
-  std::vector<Pixel> pixels = window_of(image, start);
+namespace {
+
+/// The drawing that fits best; nothing where it does not converge or is no target's. Leaves the pixels' weights.
+std::optional<State> best_drawing(TargetKind kind, const TargetStart& start, const TargetOptions& options,
+                                  std::vector<Pixel>& pixels, double enough = 1) {
   const Eigen::VectorXd first = first_parameters(kind, start);
   if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
-  const Draw draw = draw_of(kind);
-  const auto s = minimise(pixels, draw, first, start, options.view.g);
+  auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, enough);
   if (!s || !plausible(kind, start, s->p)) return std::nullopt;
+  return s;
+}
+
+}  // namespace
+
+bool may_fit(const photo::Grey& image, TargetKind kind, const TargetStart& start, const TargetOptions& options,
+             double least_fit) {
+  std::vector<Pixel> pixels = window_of(image, start);
+  const auto s = best_drawing(kind, start, options, pixels, least_fit);
+  return s && explained(pixels, *s) >= least_fit;
+}
+
+std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
+                               const TargetOptions& options, double least_fit) {
+  std::vector<Pixel> pixels = window_of(image, start);
+  const auto s = best_drawing(kind, start, options, pixels);
+  if (!s) return std::nullopt;
   Target out;
+  out.fit = explained(pixels, *s);
+  if (out.fit < least_fit) return std::nullopt;
   out.kind = kind;
   out.x = s->p.head<2>();
   const PixelGrid grid(pixels);
-  out.covariance = covariance_of(pixels, grid, *s, jacobian(pixels, draw, *s, options.view.g), out.strain);
+  out.covariance = covariance_of(pixels, grid, *s, jacobian(pixels, draw_of(kind), *s, options.view.g), out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
   if (kind == TargetKind::cross)
-    out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]}, s->a, s->a + s->b, 4 * radius);
+    out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]},
+                             std::exp(std::max(s->p[shape + 2], s->p[shape + 3])), s->a, s->a + s->b, 4 * radius);
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
-  out.fit = explained(pixels, *s);
   out.lopsided = lopsidedness(pixels, grid, *s, step_of(start));
   // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20
   // pixels: a pixel by its root. Whole ones come up to 0.0015, and their centres stay.
   if (out.lopsided > 0.0015) out.covariance.diagonal().array() += out.lopsided - 0.0015;
-  if (kind == TargetKind::disc || kind == TargetKind::ring)
-    out.covariance.diagonal().array() += std::pow(off_circle(s->p, radius, options.view), 2);
+  if (!has_lines(kind)) out.covariance.diagonal().array() += std::pow(off_circle(s->p, radius, options.view), 2);
   return out;
 }
 

@@ -4,12 +4,24 @@
 #include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/sight/target_start.hpp>
+#include <span>
 
 namespace mesograph::sight {
 
 namespace {
 
-constexpr int spokes = 32;  // directions on a circle
+constexpr int spokes = 32;          // directions on a circle
+constexpr double most_radius = 50;  // pixels of a level: larger ones are looked at on the next
+
+/// Unit vectors of the spokes.
+const std::array<Eigen::Vector2d, spokes>& spoke_directions() {
+  static const auto all = [] {
+    std::array<Eigen::Vector2d, spokes> out;
+    for (int k = 0; k < spokes; ++k) out[static_cast<std::size_t>(k)] = direction(2 * pi * k / spokes);
+    return out;
+  }();
+  return all;
+}
 
 /// Angle of the normal, in the image, of a line that has the direction `angle` in the plane.
 double normal_in_image(const Eigen::Matrix2d& A, double angle) {
@@ -40,8 +52,10 @@ struct Circle {
 };
 
 Circle circle_around(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double radius) {
+  const auto& directions = spoke_directions();
+  const Eigen::Matrix2d rA = radius * A;
   double raw[spokes], value[spokes];
-  for (int k = 0; k < spokes; ++k) raw[k] = grey_at(image, x + radius * A * direction(2 * pi * k / spokes));
+  for (std::size_t k = 0; k < spokes; ++k) raw[k] = grey_at(image, x + rA * directions[k]);
   for (int k = 0; k < spokes; ++k)
     value[k] = 0.5 * raw[k] + 0.25 * (raw[(k + 1) % spokes] + raw[(k + spokes - 1) % spokes]);
   std::array<double, spokes> sorted;
@@ -79,33 +93,76 @@ std::optional<double> line_through(double a, double b, double slack) {
   return a + 0.5 * off;
 }
 
-/// Largest radius up to which light stays light and dark dark in the middle of the quarters.
-double reach_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, const Circle& c,
-                        double line_a, double line_b, double most) {
-  const double middle[4] = {0.5 * (line_a + line_b), 0.5 * (line_b + line_a + pi), 0.5 * (line_a + line_b) + pi,
-                            0.5 * (line_b + line_a + pi) + pi};
+/// A checker's lines, as directions in its plane: from the first to the second it is light.
+struct CheckerLines {
+  double first, second;
+  /// +1 in the light quarters, -1 in the dark ones; 0 where a line is nearer than `near`, at the distance r.
+  int quarter(double angle, double r, double near) const {
+    const double to_first = std::sin(angle - first), to_second = std::sin(angle - second);
+    if (r * std::min(std::abs(to_first), std::abs(to_second)) < near) return 0;
+    return to_first * to_second < 0 ? 1 : -1;
+  }
+};
+
+/// Radius of the largest circle that has light all along its light quarters and dark along its dark ones, but for what
+/// lies beside the lines. Of a square board it touches the sides, whatever lies at its corners.
+double inscribed_radius(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, const Circle& c,
+                        const CheckerLines& lines, double most) {
   const double contrast = c.high - c.low;
   double reach = c.radius;
-  for (double r = c.radius; r <= most; r += std::max(0.5, 0.06 * r)) {
-    double light = 1e9, dark = -1e9;
-    for (int q = 0; q < 4; ++q) {
-      const double v = grey_at(image, x + r * A * direction(middle[q]));
-      if (q % 2 == 0)
-        light = std::min(light, v);
-      else
-        dark = std::max(dark, v);
+  for (double r = c.radius; r <= most; r += std::max(0.35, 0.05 * r)) {
+    int right = 0, all = 0;
+    for (int k = 0; k < spokes; ++k) {
+      const double angle = 2 * pi * k / spokes;
+      const int quarter = lines.quarter(angle, r, 1.2);
+      if (quarter == 0) continue;
+      ++all;
+      // a fifth of the contrast off the middle: blur of the lines and of the rim, and shading, leave that much
+      const Eigen::Vector2d& d = spoke_directions()[static_cast<std::size_t>(k)];
+      right += quarter * (grey_at(image, x + r * A * d) - c.mid()) > 0.2 * contrast;
     }
-    if (light - dark < 0.45 * contrast) break;
+    if (10 * right < 9 * all) break;
     reach = r;
   }
   return reach;
 }
 
+/// How far the contrast across a line goes along it: to the board's side, the plate's rim, the end of an hourglass.
+double line_extent(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, const Circle& c,
+                   double along, double most) {
+  const Eigen::Vector2d d = direction(along), across = direction(along + 0.5 * pi);
+  double sense = 0, reach = c.radius;
+  for (double r = c.radius; r <= most; r += 0.3) {
+    const double off = std::max(1.2, 0.15 * r);
+    const double difference =
+        grey_at(image, x + A * (r * d + off * across)) - grey_at(image, x + A * (r * d - off * across));
+    if (sense == 0) sense = difference > 0 ? 1 : -1;
+    if (sense * difference < 0.4 * (c.high - c.low)) break;
+    reach = r;
+  }
+  return reach;
+}
+
+/// Half the size of what bears the lines: the mean of the middle two of their four extents, so that neither a plate
+/// beside it nor a bent corner counts.
+double half_size_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                            const Circle& c, const CheckerLines& lines, double most) {
+  std::array<double, 4> extents = {
+      line_extent(image, x, A, c, lines.first, most), line_extent(image, x, A, c, lines.first + pi, most),
+      line_extent(image, x, A, c, lines.second, most), line_extent(image, x, A, c, lines.second + pi, most)};
+  std::sort(extents.begin(), extents.end());
+  return 0.5 * (extents[1] + extents[2]);
+}
+
 std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
                                          const Eigen::Matrix2d& A, double least_contrast) {
-  const Circle inner = circle_around(image, x, A, 0.55 * radius), outer = circle_around(image, x, A, 0.8 * radius);
-  for (const Circle* c : {&inner, &outer})
-    if (c->changes.size() != 4 || c->between < 0.7 || c->high - c->low < least_contrast) return std::nullopt;
+  const auto quartered = [&](const Circle& c) {
+    return c.changes.size() == 4 && c.between >= 0.7 && c.high - c.low >= least_contrast;
+  };
+  const Circle outer = circle_around(image, x, A, 0.8 * radius);
+  if (!quartered(outer)) return std::nullopt;
+  const Circle inner = circle_around(image, x, A, 0.55 * radius);
+  if (!quartered(inner)) return std::nullopt;
   if (std::abs(inner.mid() - outer.mid()) > 0.3 * (outer.high - outer.low)) return std::nullopt;
   // From one change into light to the next but one runs a line.
   const auto a = line_through(outer.changes[0], outer.changes[2], 0.5);
@@ -113,33 +170,43 @@ std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::
   if (!a || !b || std::abs(inner.changes[0] - outer.changes[0]) > 0.6) return std::nullopt;
   TargetStart out;
   out.x = x;
-  out.radius = reach_of_checker(image, x, A, outer, *a, *b, 2.6 * radius);
-  out.window = std::max(2.6, 0.9 * out.radius);
+  // As far as it goes: a large board's crossing shows at every scale, and its size must not depend on which was first.
+  const CheckerLines lines{*a, *b};
+  out.radius = half_size_of_checker(image, x, A, outer, lines, most_radius);
+  const double inscribed = inscribed_radius(image, x, A, outer, lines, most_radius);
+  // Of a square board and a round plate they are the same, of an hourglass the lines are a quarter longer; of texture
+  // that happens to cross they are anything.
+  if (inscribed < 0.6 * out.radius || out.radius < 0.6 * inscribed) return std::nullopt;
+  // Short of the rim, which is soft, and whose place the drawing does not know.
+  out.window = std::max(2.6, 0.88 * inscribed);
   out.A = A;
   out.angle[0] = normal_in_image(A, *a), out.angle[1] = normal_in_image(A, *b);
   return out;
 }
 
-/// Off its arms a cross shows ground, as far as half beyond their ends; bars of windows and drains go on. `paint`: the
-/// level from which it is none.
+/// Off its arms a cross or a corner shows ground, as far as half beyond their ends; bars of windows and drains go on.
+/// `paint`: the level from which it is none.
 bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double reach,
-           const double (&arms)[4], double paint, bool light) {
+           std::span<const double> arms, double half_width, double paint, bool light) {
   int ground = 0, all = 0;
   for (const double share : {0.6, 0.75, 0.9, 1.1, 1.25, 1.4})
     for (int k = 0; k < spokes; ++k) {
       const double angle = 2 * pi * k / spokes;
-      if (std::any_of(std::begin(arms), std::end(arms),
-                      [&](double arm) { return std::abs(std::remainder(angle - arm, 2 * pi)) < 0.5; }))
+      const double beside = std::max(0.5, std::asin(std::min(1.0, half_width / (share * reach))) + 0.2);
+      if (std::any_of(arms.begin(), arms.end(),
+                      [&](double arm) { return std::abs(std::remainder(angle - arm, 2 * pi)) < beside; }))
         continue;
       ++all;
       ground += (grey_at(image, x + share * reach * A * direction(angle)) > paint) != light;
     }
-  return ground >= 0.93 * all;
+  return all >= 16 && ground >= 0.93 * all;
 }
 
 std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
                                        const Eigen::Matrix2d& A, double least_contrast) {
-  const Circle c = circle_around(image, x, A, 0.65 * radius);
+  // Thick arms leave no ground between them near the middle, thin ones end far out.
+  Circle c = circle_around(image, x, A, 0.65 * radius);
+  if (c.changes.size() != 8) c = circle_around(image, x, A, 0.9 * radius);
   if (c.changes.size() != 8 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
   const bool light = grey_at(image, x) > c.mid();
   double middle[4], width = 0;
@@ -150,15 +217,15 @@ std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Ve
     width += (to - from) / 4;
   }
   const auto a = line_through(middle[0], middle[2], 0.35), b = line_through(middle[1], middle[3], 0.35);
-  if (!a || !b || width > 0.9) return std::nullopt;
+  if (!a || !b || width > 1.15) return std::nullopt;
   double reach = 3 * radius;
   for (int arm = 0; arm < 4; ++arm) {
     double r = c.radius;
     while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
     reach = std::min(reach, r);
   }
-  if (reach >= 3 * radius ||
-      !alone(image, x, A, reach, middle, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light))
+  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c.radius * std::sin(0.5 * width),
+                                    light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light))
     return std::nullopt;
   TargetStart out;
   out.x = x;
@@ -217,37 +284,92 @@ std::optional<Ellipse> ellipse_through(const std::vector<Eigen::Vector2d>& point
   return out;
 }
 
-std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, const Eigen::Vector2d& x, double radius,
-                                        double least_contrast) {
+/// Whether a circle of paint may be there at all: samples all around inside are of one tone, those outside of another.
+/// Nine of ten places are texture and end here, at a hundredth of what their edges would cost.
+bool may_be_circle(const photo::Grey& image, bool ring, const Eigen::Vector2d& x, double radius,
+                   const Eigen::Matrix2d& A, double least_contrast) {
+  constexpr std::size_t step = 2;  // every second spoke
+  double inside[spokes / step], outside[spokes / step], in = 0, out = 0;
+  // The place's radius is good to a fifth: half of it lies within a disc, half more outside. Of a ring the middle of
+  // its band.
+  for (std::size_t k = 0; k < spokes / step; ++k) {
+    const Eigen::Vector2d d = radius * (A * spoke_directions()[step * k]);
+    inside[k] = grey_at(image, x + (ring ? 0.78 : 0.5) * d), outside[k] = grey_at(image, x + 1.5 * d);
+    in += inside[k] * step / spokes, out += outside[k] * step / spokes;
+  }
+  const double mid = 0.5 * (in + out), sense = in > out ? 1 : -1;
+  if (std::abs(in - out) < 0.6 * least_contrast) return false;
+  if (ring && sense * (grey_at(image, x) - mid) > 0) return false;
+  std::size_t right = 0;
+  for (std::size_t k = 0; k < spokes / step; ++k)
+    right += (sense * (inside[k] - mid) > 0) + (sense * (mid - outside[k]) > 0);
+  return right >= 2 * spokes / step * 7 / 8;
+}
+
+/// Edges of one kind of circles along all spokes: outermost ones as points, the others as ratios to it.
+struct CircleEdges {
+  std::vector<Eigen::Vector2d> outer;
+  std::vector<double> changes;
+  std::array<std::vector<double>, 2> ratios;  ///< of the edges within, from the outside inwards
+};
+
+/// `edges`: how many circles there are; `sense` of the outermost one, +1 where it leads to lighter ground.
+CircleEdges circle_edges(const photo::Grey& image, const Eigen::Vector2d& x, double most, int edges, double sense) {
+  CircleEdges out;
+  for (const Eigen::Vector2d& d : spoke_directions()) {
+    double at[3] = {}, from = edges == 2 ? 0.5 : 1.0;
+    Edge edge;
+    for (int i = 0; i < edges; ++i) {
+      edge = edge_along(image, x, d, from, most, (edges - i) % 2 ? sense : -sense);
+      if (!std::isfinite(edge.r)) break;
+      at[i] = edge.r, from = edge.r + 0.5;
+    }
+    if (!std::isfinite(edge.r)) continue;
+    out.outer.push_back(x + edge.r * d);
+    out.changes.push_back(edge.change);
+    for (int i = 1; i < edges; ++i) out.ratios[static_cast<std::size_t>(i - 1)].push_back(at[edges - 1 - i] / edge.r);
+  }
+  return out;
+}
+
+/// How far beyond an ellipse its ground goes on, pixels: a board ends, another ring begins. `sense` as above.
+double clear_margin(const photo::Grey& image, const Ellipse& ellipse, double radius, double sense, double contrast) {
+  const Eigen::Matrix2d circle = ellipse.M.inverse();
+  const double most = 0.35 * radius + 1.5;
+  double ground = -1e9;
+  for (double beyond = 0.5; beyond <= most; beyond += 0.5) {
+    std::vector<double> values;
+    for (const Eigen::Vector2d& d : spoke_directions())
+      values.push_back(sense * grey_at(image, ellipse.centre + (1 + beyond / radius) * (circle * d)));
+    ground = std::max(ground, median(values));
+    // Towards paint or beyond the ground's grey: what else lies there is in neither of the drawing's two tones.
+    const auto other = std::count_if(values.begin(), values.end(),
+                                     [&](double v) { return beyond > 1 && std::abs(v - ground) > 0.4 * contrast; });
+    if (4 * other > spokes) return std::max(0.8, beyond - 1.0);
+  }
+  return most;
+}
+
+/// Discs (one edge), rings (two) and discs within rings (three).
+std::optional<TargetStart> circle_start(const photo::Grey& image, int edges, const Eigen::Vector2d& x, double radius,
+                                        const Eigen::Matrix2d& A, double least_contrast) {
+  const bool ring = edges == 2;
+  if (!may_be_circle(image, ring, x, radius, A, least_contrast)) return std::nullopt;
   // The sense of the outer edge: the centre of a disc is of the paint's grey, that of a ring of the ground's.
   double around = 0;
   for (int k = 0; k < 8; ++k) around += grey_at(image, x + (ring ? 0.75 : 1.5) * radius * direction(pi * k / 4)) / 8;
   const double centre = grey_at(image, x);
   if (std::abs(centre - around) < 0.5 * least_contrast) return std::nullopt;
-  const double sense = (centre > around) == ring ? 1 : -1;  // +1: the outer edge leads to lighter ground
-  std::vector<Eigen::Vector2d> outer;
-  std::vector<double> changes, ratios;
-  for (int k = 0; k < spokes; ++k) {
-    const Eigen::Vector2d d = direction(2 * pi * k / spokes);
-    double from = 1.0;
-    Edge inner;
-    if (ring) {
-      inner = edge_along(image, x, d, 0.5, 1.6 * radius, -sense);
-      if (!std::isfinite(inner.r)) continue;
-      from = inner.r + 0.5;
-    }
-    const Edge edge = edge_along(image, x, d, from, 2.2 * radius, sense);
-    if (!std::isfinite(edge.r)) continue;
-    outer.push_back(x + edge.r * d);
-    changes.push_back(edge.change);
-    if (ring) ratios.push_back(inner.r / edge.r);
-  }
-  if (outer.size() < spokes * 7 / 8) return std::nullopt;
-  const double usual = median(changes);
+  const double sense = (centre > around) == ring ? 1 : -1;
+  // What stands out as a blob is the disc in the middle, where there is one: the rings around are two to three times as
+  // large.
+  const CircleEdges found = circle_edges(image, x, (edges == 3 ? 4.0 : 2.2) * radius, edges, sense);
+  if (found.outer.size() < spokes * 7 / 8) return std::nullopt;
+  const double usual = median(found.changes);
   if (usual < 0.5 * least_contrast) return std::nullopt;
   std::vector<Eigen::Vector2d> clear;
-  for (std::size_t i = 0; i < outer.size(); ++i)
-    if (changes[i] > 0.4 * usual) clear.push_back(outer[i]);
+  for (std::size_t i = 0; i < found.outer.size(); ++i)
+    if (found.changes[i] > 0.4 * usual) clear.push_back(found.outer[i]);
   if (clear.size() < spokes * 3 / 4) return std::nullopt;
   const auto ellipse = ellipse_through(clear);
   if (!ellipse || ellipse->misfit > 0.15 || (ellipse->centre - x).norm() > 0.6 * radius) return std::nullopt;
@@ -256,8 +378,91 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, con
   out.M = ellipse->M;
   const auto axes = symmetric_eigen<2>(out.M);
   out.radius = 1 / std::sqrt(axes.values[0] * axes.values[1]);
-  out.window = 1.35 / axes.values[0] + 1.5;
-  if (ring) out.inner = std::clamp(median(ratios), 0.25, 0.85);
+  out.margin = clear_margin(image, *ellipse, out.radius, sense, usual);
+  out.window = (1 + out.margin / out.radius) / axes.values[0];
+  if (edges > 1) out.inner = std::clamp(median(found.ratios[0]), 0.25, edges == 2 ? 0.85 : 0.92);
+  if (edges > 2) out.disc = std::clamp(median(found.ratios[1]), 0.1, 0.9 * out.inner);
+  return out;
+}
+
+/// Where a strip's middle lies on a circle around a place of it.
+struct Arm {
+  Eigen::Vector2d at;  ///< in the plane, from the place
+  double width = 0;    ///< angle that it fills
+};
+
+/// Two strips that leave a place about a quarter turn apart; nothing where there are not just two.
+std::optional<std::array<Arm, 2>> two_arms(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                                           double r, double least_contrast) {
+  const Circle c = circle_around(image, x, A, r);
+  if (c.changes.size() != 4 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
+  const bool light = grey_at(image, x) > c.mid();
+  std::array<Arm, 2> out;
+  std::array<double, 2> middle;
+  for (std::size_t arm = 0; arm < 2; ++arm) {
+    const double from = c.changes[2 * arm + (light ? 0 : 1)];
+    const double to = light || arm == 0 ? c.changes[2 * arm + (light ? 1 : 2)] : c.changes[0] + 2 * pi;
+    middle[arm] = 0.5 * (from + to);
+    out[arm] = {r * direction(middle[arm]), to - from};
+  }
+  const double apart = std::abs(std::remainder(middle[1] - middle[0], 2 * pi));
+  if (apart < 0.3 * pi || apart > 0.7 * pi || std::max(out[0].width, out[1].width) > 1.2) return std::nullopt;
+  return out;
+}
+
+/// How far a strip goes on along a direction of the plane, from a place of it.
+double strip_length(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                    const Eigen::Vector2d& along, double mid, bool light, double most) {
+  double r = 0;
+  while (r < most && (grey_at(image, x + r * (A * along)) > mid) == light) r += 0.4;
+  return r;
+}
+
+std::optional<TargetStart> corner_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+                                        const Eigen::Matrix2d& A, double least_contrast) {
+  // The elbow stands out as a blob, somewhere inside of where the strips' middles meet.
+  const auto near = two_arms(image, x, A, 1.1 * radius, least_contrast);
+  const auto far = near ? two_arms(image, x, A, 1.7 * radius, least_contrast) : std::nullopt;
+  if (!far) return std::nullopt;
+  std::array<Eigen::Vector2d, 2> along;
+  for (std::size_t i = 0; i < 2; ++i) {
+    along[i] = (*far)[i].at - (*near)[i].at;
+    if (along[i].norm() < 0.3 * radius) return std::nullopt;
+    along[i].normalize();
+  }
+  Eigen::Matrix2d directions;
+  directions << along[0], -along[1];
+  if (std::abs(directions.determinant()) < 0.7) return std::nullopt;  // a quarter turn, to 45 degrees
+  const Eigen::Vector2d shares = directions.inverse() * ((*far)[1].at - (*far)[0].at);
+  const Eigen::Vector2d elbow = (*far)[0].at + shares[0] * along[0];  // in the plane, from x
+  const double half = 0.5 * (1.7 * radius) * (std::sin(0.5 * (*far)[0].width) + std::sin(0.5 * (*far)[1].width));
+  if (elbow.norm() > 2 * radius || !(half > 0.3)) return std::nullopt;
+  const Eigen::Vector2d at = x + A * elbow;
+  const Circle c = circle_around(image, at, A, 1.7 * radius);
+  const bool light = grey_at(image, at) > c.mid();
+  double length = 1e9;
+  for (const Eigen::Vector2d& d : along)
+    length = std::min(length, strip_length(image, at, A, d, c.mid(), light, 12 * radius));
+  if (length > 11 * radius || length < 2 * half) return std::nullopt;
+  const double arms[2] = {std::atan2(along[0].y(), along[0].x()), std::atan2(along[1].y(), along[1].x())};
+  if (!alone(image, at, A, length, arms, half, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high,
+             light))
+    return std::nullopt;
+  TargetStart out;
+  // The outer corner, where the outer edges of both strips meet.
+  const double open = std::abs(directions.determinant());
+  out.x = at - A * (half / open * (along[0] + along[1]));
+  out.radius = length + half;
+  out.window = std::max(3.0, 0.9 * length);
+  out.A = A;
+  // A line's normal points to the paint: that of the edge along the one strip to where the other one goes.
+  for (std::size_t i = 0; i < 2; ++i) {
+    const Eigen::Vector2d in_image = A * along[1 - i], inwards = A * along[i];
+    Eigen::Vector2d normal(-in_image.y(), in_image.x());
+    if (normal.dot(inwards) < 0) normal = -normal;
+    out.angle[i] = std::atan2(normal.y(), normal.x());
+  }
+  out.half_width = half;
   return out;
 }
 
@@ -266,13 +471,13 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, bool ring, con
 bool TargetStart::inside(const Eigen::Vector2d& at) const {
   const Eigen::Vector2d d = at - x;
   if (M.isZero()) return (A.inverse() * d).norm() <= window;
-  return (M * d).norm() <= 1.35 + 1.5 / radius;
+  return (M * d).norm() <= 1 + margin / radius;
 }
 
 double TargetStart::reach() const { return window * std::max(1.0, singular_values_2x2(A)[0]); }
 
 double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
-                  const double (&normals)[2], double ground, double paint, double most) {
+                  const double (&normals)[2], double half_width, double ground, double paint, double most) {
   const double mid = 0.5 * (ground + paint);
   const bool light = paint > ground;
   const auto painted = [&](double r, double angle) {
@@ -288,7 +493,7 @@ double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eige
       if (r >= most || painted(beyond * r + 0.5, arms[arm])) return nan;
     shortest = std::min(shortest, r), longest = std::max(longest, r), sum += r;
   }
-  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, mid, light)) return nan;
+  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, half_width, mid, light)) return nan;
   return sum / 2;
 }
 
@@ -306,8 +511,14 @@ std::optional<TargetStart> start_of(const photo::Grey& image, TargetKind kind, c
       return checker_start(image, x, radius, A, least_contrast);
     case TargetKind::cross:
       return cross_start(image, x, radius, A, least_contrast);
+    case TargetKind::corner:
+      return corner_start(image, x, radius, A, least_contrast);
+    case TargetKind::disc:
+      return circle_start(image, 1, x, radius, A, least_contrast);
+    case TargetKind::ring:
+      return circle_start(image, 2, x, radius, A, least_contrast);
     default:
-      return circle_start(image, kind == TargetKind::ring, x, radius, least_contrast);
+      return circle_start(image, 3, x, radius, A, least_contrast);
   }
 }
 

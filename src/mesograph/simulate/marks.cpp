@@ -1,7 +1,6 @@
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
-#include <mesograph/base/numbers.hpp>
 #include <mesograph/simulate/marks.hpp>
 #include <mesograph/simulate/value_noise.hpp>
 #include <vector>
@@ -10,8 +9,116 @@ namespace mesograph::simulate {
 
 namespace {
 
-/// Where paint may be: a checker is round like the plate it is printed on.
-bool on_plate(Mark mark, double x, double y) { return mark != Mark::checker || std::hypot(x, y) < 1; }
+using Polygon = std::vector<Eigen::Vector2d>;
+
+/// One sheet of paint; later ones lie over earlier ones.
+struct Layer {
+  Polygon outline;           ///< empty: a circle
+  double radius = 0;         ///< of the circle around the middle
+  std::optional<Tone> tone;  ///< nothing: a hole down to the ground
+};
+
+Layer box(double west, double south, double east, double north, Tone tone = Tone::light) {
+  return {{{west, south}, {east, south}, {east, north}, {west, north}}, 0, tone};
+}
+Layer circle(double radius, std::optional<Tone> tone = Tone::light) { return {{}, radius, tone}; }
+Layer strip(double length, double width) { return box(-length, -width, length, width); }
+
+std::vector<Layer> board() { return {box(-1, -1, 1, 1, Tone::dark), box(0, 0, 1, 1), box(-1, -1, 0, 0)}; }
+std::vector<Layer> on(Layer below, std::vector<Layer> above) {
+  above.insert(above.begin(), std::move(below));
+  return above;
+}
+
+/// A plate with two digits of bars, some way beside the board.
+std::vector<Layer> numbered() {
+  std::vector<Layer> out = board();
+  out.push_back(box(1.1, -0.45, 1.75, 0.45));
+  for (const double x : {1.2, 1.46}) {
+    out.push_back(box(x, -0.3, x + 0.06, 0.3, Tone::dark));
+    out.push_back(box(x, 0.24, x + 0.18, 0.3, Tone::dark));
+    out.push_back(box(x + 0.12, -0.02, x + 0.18, 0.3, Tone::dark));
+  }
+  return out;
+}
+
+std::vector<Layer> zebra() {
+  std::vector<Layer> out;
+  for (int i = -3; i < 3; ++i) out.push_back(box(0.5 * i, -1.2, 0.5 * i + 0.25, 1.2));
+  return out;
+}
+std::vector<Layer> lane_lines() {
+  std::vector<Layer> out = {box(0.83, -1.3, 0.97, 1.3), box(-1.3, 0.08, 0.9, 0.32)};
+  for (const double y : {-1.0, 0.0}) out.push_back(box(-0.07, y, 0.07, y + 0.6));
+  return out;
+}
+std::vector<Layer> window() {
+  return {box(-1.1, -1.1, 1.1, 1.1), Layer{box(-0.9, -0.9, 0.9, 0.9).outline, 0, std::nullopt}, strip(1, 0.08),
+          box(-0.08, -1, 0.08, 1)};
+}
+std::vector<Layer> grating() {
+  std::vector<Layer> out;
+  for (int i = -3; i <= 3; ++i) out.push_back(box(0.4 * i, -1.3, 0.4 * i + 0.16, 1.3));
+  for (int i = -1; i <= 1; ++i) out.push_back(box(-1.3, 0.8 * i, 1.3, 0.8 * i + 0.2));
+  return out;
+}
+
+std::vector<Layer> layers(Mark mark) {
+  switch (mark) {
+    case Mark::board:
+      return board();
+    case Mark::light_rim_board:
+      return on(box(-1.2, -1.2, 1.2, 1.2, Tone::light), board());
+    case Mark::dark_rim_board:
+      return on(box(-1.2, -1.2, 1.2, 1.2, Tone::dark), board());
+    case Mark::numbered_board:
+      return numbered();
+    case Mark::hourglass:
+      return {Layer{{{0, 0}, {-0.75, 1}, {0.75, 1}}, 0, Tone::light},
+              Layer{{{0, 0}, {-0.75, -1}, {0.75, -1}}, 0, Tone::light}};
+    case Mark::cross:
+      return {strip(1, 0.16), box(-0.16, -1, 0.16, 1)};
+    case Mark::thick_cross:
+      return {strip(1, 0.33), box(-0.33, -1, 0.33, 1)};
+    case Mark::thin_cross:
+      return {strip(1, 0.1), box(-0.1, -1, 0.1, 1)};
+    case Mark::uneven_cross:
+      return {box(-0.7, -0.15, 1, 0.15), box(-0.15, -0.8, 0.15, 0.95)};
+    case Mark::corner:
+      return {box(0, 0, 1, 0.24), box(0, 0, 0.24, 1)};
+    case Mark::ring:
+      return {circle(1), circle(0.55, std::nullopt)};
+    case Mark::bullseye:
+      return {circle(1), circle(0.72, std::nullopt), circle(0.42)};
+    case Mark::disc_board:
+      return {box(-1, -1, 1, 1, Tone::dark), circle(0.62)};
+    case Mark::zebra:
+      return zebra();
+    case Mark::lane_lines:
+      return lane_lines();
+    case Mark::arrow:
+      return {box(-0.1, -1, 0.1, 0.3), Layer{{{-0.45, 0.3}, {0.45, 0.3}, {0, 1}}, 0, Tone::light}};
+    case Mark::window:
+      return window();
+    case Mark::quadrant:
+      return {box(0, 0, 1.3, 1.3)};
+    case Mark::grating:
+      return grating();
+    default:
+      return {circle(1)};  // the disc; a round checker has quarters of its own
+  }
+}
+
+/// Inside by the even-odd rule.
+bool holds(const Layer& layer, double x, double y) {
+  if (layer.outline.empty()) return std::hypot(x, y) < layer.radius;
+  bool inside = false;
+  for (std::size_t i = 0, j = layer.outline.size() - 1; i < layer.outline.size(); j = i++) {
+    const Eigen::Vector2d &a = layer.outline[i], &b = layer.outline[j];
+    if ((a.y() > y) != (b.y() > y) && x < (b.x() - a.x()) * (y - a.y()) / (b.y() - a.y()) + a.x()) inside = !inside;
+  }
+  return inside;
+}
 
 void blur(std::vector<double>& values, int width, int height, double sigma) {
   if (sigma <= 0) return;
@@ -40,37 +147,35 @@ void blur(std::vector<double>& values, int width, int height, double sigma) {
 
 }  // namespace
 
-bool painted(Mark mark, double x, double y) {
-  const double r = std::hypot(x, y);
+std::optional<Tone> tone_at(Mark mark, double x, double y) {
+  if (mark == Mark::round_checker)
+    return std::hypot(x, y) < 1 ? std::optional(x * y > 0 ? Tone::light : Tone::dark) : std::nullopt;
+  static const std::array<std::vector<Layer>, mark_count> all = [] {
+    std::array<std::vector<Layer>, mark_count> out;
+    for (std::size_t i = 0; i < mark_count; ++i) out[i] = layers(static_cast<Mark>(i));
+    return out;
+  }();
+  std::optional<Tone> out;
+  for (const Layer& layer : all[static_cast<std::size_t>(mark)])
+    if (holds(layer, x, y)) out = layer.tone;
+  return out;
+}
+
+double reach_of(Mark mark) {
   switch (mark) {
-    case Mark::checker:
-      return x * y > 0;
-    case Mark::cross:
-      return (std::abs(x) < 0.16 && std::abs(y) < 1) || (std::abs(y) < 0.16 && std::abs(x) < 1);
-    case Mark::disc:
-      return r < 1;
-    case Mark::ring:
-      return r < 1 && r > 0.55;
-    case Mark::zebra:
-      return std::abs(y) < 1.2 && x - 0.5 * std::floor(x / 0.5) < 0.25;
-    case Mark::lane_lines:  // an edge line, and dashes that meet a stop line
-      return std::abs(x - 0.9) < 0.07 || (std::abs(x) < 0.07 && std::fmod(y + 10, 1.0) < 0.6) ||
-             (std::abs(y - 0.2) < 0.12 && x < 0.9);
-    case Mark::arrow:
-      return (std::abs(x) < 0.1 && y < 0.3 && y > -1) || (y >= 0.3 && y < 1 && std::abs(x) < 0.45 * (1 - y) / 0.7);
-    case Mark::window:  // a frame with a cross of bars between four panes
-      return std::max(std::abs(x), std::abs(y)) < 1.1 &&
-             (std::abs(x) < 0.08 || std::abs(y) < 0.08 || std::max(std::abs(x), std::abs(y)) > 0.9);
-    case Mark::corner:
-      return x > 0 && y > 0;
-    default:  // a grating as of drains: bars both ways
-      return std::fmod(x + 10, 0.4) < 0.16 || std::fmod(y + 10, 0.8) < 0.2;
+    case Mark::numbered_board:
+      return 1.85;
+    case Mark::light_rim_board:
+    case Mark::dark_rim_board:
+      return 1.7;  // the corners of a square
+    default:
+      return is_target(mark) ? 1.42 : 1.3;
   }
 }
 
 MarkPicture draw_mark(const MarkView& view, Random& random) {
   const int fine = view.size_px > 30 ? 3 : 6;  // places across a pixel
-  const int size = 2 * static_cast<int>(std::ceil(1.6 * view.size_px + 8 + 4 * view.blur_px));
+  const int size = 2 * static_cast<int>(std::ceil(1.7 * view.size_px + 8 + 4 * view.blur_px));
   MarkPicture out;
   out.image = photo::Grey(size, size);
   out.centre = {0.5 * size + random.uniform(-0.5, 0.5), 0.5 * size + random.uniform(-0.5, 0.5)};
@@ -91,6 +196,7 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
   const double cs = std::cos(view.turn), sn = std::sin(view.turn);
   const auto seed = static_cast<std::uint32_t>(random.below(1u << 30));
   const double shadow_angle = random.uniform(0, 2 * pi), shadow_at = random.uniform(-0.5, 0.5);
+  const double ground = std::isfinite(view.ground) ? view.ground : view.light ? 75 : 150;
   const int w = size * fine;
   std::vector<double> values(static_cast<std::size_t>(w) * w);
   for (int row = 0; row < w; ++row)
@@ -100,17 +206,12 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
       const Eigen::Vector3d at = t * d - middle;
       const double a = at.dot(first), b = at.dot(second), x = cs * a + sn * b, y = -sn * a + cs * b;
       const double texture = 7 * value_noise(3 * x, 3 * y, seed) + 5 * value_noise(9 * x, 9 * y, seed + 1);
-      double v = (view.light ? 75 : 150) + texture;
-      const bool plate = on_plate(view.mark, x, y);
+      double v = ground + view.roughness * texture;
       const bool gone = view.wear > 0 && 0.5 + 0.5 * (0.6 * value_noise(2.5 * x, 2.5 * y, seed + 2) +
                                                       0.4 * value_noise(7 * x, 7 * y, seed + 3)) <
                                              0.25 + 0.5 * view.wear;
-      if (plate && !gone) {
-        if (painted(view.mark, x, y))
-          v = view.light ? 190 : 35;
-        else if (view.mark == Mark::checker)
-          v = view.light ? 40 : 180;
-      }
+      if (const auto tone = gone ? std::nullopt : tone_at(view.mark, x, y))
+        v = (*tone == Tone::light) == view.light ? 190 : 38;
       if (std::cos(shadow_angle) * x + std::sin(shadow_angle) * y < shadow_at) v *= view.shadow;
       values[static_cast<std::size_t>(row) * w + col] = v;
     }
@@ -124,12 +225,6 @@ MarkPicture draw_mark(const MarkView& view, Random& random) {
       out.image.at(col, row) = static_cast<float>(std::clamp(std::round(level), 0.0, 255.0));
     }
   return out;
-}
-
-std::string to_string(Mark mark) {
-  static const char* const names[] = {"checker",    "cross", "disc",   "ring",   "zebra",
-                                      "lane lines", "arrow", "window", "corner", "grating"};
-  return names[static_cast<int>(mark)];
 }
 
 }  // namespace mesograph::simulate

@@ -1,22 +1,57 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <array>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/base/random.hpp>
+#include <mesograph/base/words.hpp>
 #include <mesograph/photo/image.hpp>
-#include <string>
+#include <optional>
 
 namespace mesograph::simulate {
 
 /// What may lie or be painted on the ground: targets first, then what must not be taken for one.
-enum class Mark { checker, cross, disc, ring, zebra, lane_lines, arrow, window, corner, grating };
+enum class Mark {
+  board,            ///< four squares, two light and two dark, on a square board: the usual checker
+  light_rim_board,  ///< the same with a light rim
+  dark_rim_board,   ///< with a dark rim
+  numbered_board,   ///< with a number plate beside
+  round_checker,    ///< four quarters on a round plate
+  hourglass,        ///< two triangles that meet at their tips
+  cross,            ///< two strips, as wide as a sixth of their length
+  thick_cross,      ///< as wide as a third
+  thin_cross,       ///< as wide as a tenth
+  uneven_cross,     ///< its arms of different lengths
+  corner,           ///< two strips that meet at their ends; the point is the outer corner
+  disc,             ///< a filled circle
+  ring,             ///< a circular band
+  bullseye,         ///< a disc within a ring
+  disc_board,       ///< a disc on a square board of the other tone
+  zebra,            ///< from here on no targets: a crossing
+  lane_lines,       ///< an edge line, and dashes that meet a stop line
+  arrow,            ///< on a lane
+  window,           ///< a frame with a cross of bars between four panes
+  quadrant,         ///< a field with a corner
+  grating           ///< as of drains: bars both ways
+};
+inline constexpr std::size_t mark_count = 21, target_count = 15;  ///< of all, and of those that are targets
+constexpr std::array<std::string_view, mark_count> words(Mark) {
+  return {"board",  "light-rim-board", "dark-rim-board", "numbered-board", "round-checker", "hourglass",
+          "cross",  "thick-cross",     "thin-cross",     "uneven-cross",   "corner",        "disc",
+          "ring",   "bullseye",        "disc-board",     "zebra",          "lane-lines",    "arrow",
+          "window", "quadrant",        "grating"};
+}
+inline bool is_target(Mark mark) { return static_cast<std::size_t>(mark) < target_count; }
 
-/// True on a mark's paint; (x, y) in its plane, half its size being 1. What is not painted is ground, but for the dark
-/// quarters of a checker's plate.
-bool painted(Mark mark, double x, double y);
+enum class Tone { light, dark };
+/// What a mark puts at a place of its plane, half its size being 1; nothing: the ground shows.
+std::optional<Tone> tone_at(Mark mark, double x, double y);
+/// How far a mark's paint reaches from its middle, halves of its size.
+double reach_of(Mark mark);
 
 /// One look at a mark, as drawn for measuring how well it is found.
 struct MarkView {
-  Mark mark = Mark::checker;
+  Mark mark = Mark::board;
   double size_px = 20;      ///< across, as it would show without tilt, pixels
   double turn = 0;          ///< of the mark about its plane's normal, rad
   double tilt = 0;          ///< of the plane off the line of sight's normal, rad
@@ -26,7 +61,9 @@ struct MarkView {
   double noise = 2;         ///< grey levels
   double shadow = 1;        ///< light left on the shaded side of an edge across the mark; 1: none
   double wear = 0;          ///< share of the paint that is gone
-  bool light = true;        ///< light paint on darker ground; false: the other way round
+  bool light = true;        ///< as tone_at says; false: light and dark exchanged, on lighter ground
+  double ground = nan;      ///< grey level of the ground; NaN: 75, or 150 for dark paint
+  double roughness = 1;     ///< of its texture
 };
 
 struct MarkPicture {
@@ -36,11 +73,9 @@ struct MarkPicture {
   Eigen::Vector3d sight;   ///< ray of `centre` in those axes, z = 1
 };
 
-/// Draws a mark by following the rays of 6 x 6 places in each pixel (3 x 3 for marks above 30 pixels) to its plane;
-/// lens blur on that fine grid. The middle falls anywhere within a pixel. Shares no formula with what is measured on
-/// it.
+/// Draws a mark by following the rays of 6 x 6 places in each pixel (3 x 3 for marks above 30 pixels) to its plane,
+/// where polygons and circles lie over each other; lens blur on that fine grid. The middle falls anywhere within a
+/// pixel. Shares no formula with what is measured on it.
 MarkPicture draw_mark(const MarkView& view, Random& random);
-
-std::string to_string(Mark mark);
 
 }  // namespace mesograph::simulate

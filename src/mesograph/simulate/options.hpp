@@ -1,6 +1,7 @@
 #pragma once
 
 #include <cstdint>
+#include <mesograph/simulate/marks.hpp>
 
 namespace mesograph::simulate {
 
@@ -8,6 +9,7 @@ struct SimulateOptions {
   std::uint64_t seed = 20260614;
   int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
+  Mark targets = Mark::board;      ///< what the targets are
   bool decoys = false;             ///< road markings, drains and window bars where the targets should be
   double readout_seconds = 0;   ///< of rolling shutters, from the first row to the last; 0: shutters that open at once
   bool with_photos = true;      ///< false: see simulate_wide_block, and the options below

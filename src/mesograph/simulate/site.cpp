@@ -10,8 +10,6 @@ namespace mesograph::simulate {
 
 namespace {
 
-constexpr double mark_reach = 1.3;  // of the paint of a mark, halves of its size
-
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
 constexpr int tile = 16;                            // cells
 
@@ -164,13 +162,13 @@ void Site::build_tile_tops() {
 void Site::paint(std::vector<Target> targets) {
   targets_ = std::move(targets);
   painted_.assign(tile_top_.size(), 0);
-  for (const Target& target : targets_)
-    for (const double dx : {-mark_reach * target.half, mark_reach * target.half})
-      for (const double dy : {-mark_reach * target.half, mark_reach * target.half}) {
-        const int tc = static_cast<int>((target.X.x() + dx + reach_x) / (tile * cell));
-        const int tr = static_cast<int>((target.X.y() + dy + reach_y) / (tile * cell));
+  for (const Target& target : targets_) {
+    const double reach = reach_of(target.mark) * target.half;
+    const auto index = [](double v) { return static_cast<int>(v / (tile * cell)); };
+    for (int tr = index(target.X.y() - reach + reach_y); tr <= index(target.X.y() + reach + reach_y); ++tr)
+      for (int tc = index(target.X.x() - reach + reach_x); tc <= index(target.X.x() + reach + reach_x); ++tc)
         painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] = 1;
-      }
+  }
 }
 
 bool Site::inside(double x, double y) const { return std::abs(x) < reach_x - 1 && std::abs(y) < reach_y - 1; }
@@ -241,11 +239,11 @@ Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
   for (std::size_t i = 0; painted && i < targets_.size(); ++i) {
     const Target& target = targets_[i];
     const double dx = (X.x() - target.X.x()) / target.half, dy = (X.y() - target.X.y()) / target.half;
-    const double limit = target.mark == Mark::checker ? 1.0 : mark_reach;
+    const double limit = reach_of(target.mark);
     if (std::abs(dx) > limit || std::abs(dy) > limit || dx * dx + dy * dy > limit * limit) continue;
     const double c = std::cos(target.turn), s = std::sin(target.turn);
-    if (simulate::painted(target.mark, c * dx + s * dy, c * dy - s * dx)) return Eigen::Vector3f::Constant(0.80f);
-    if (target.mark == Mark::checker) return Eigen::Vector3f::Constant(0.05f);
+    if (const auto tone = tone_at(target.mark, c * dx + s * dy, c * dy - s * dx))
+      return Eigen::Vector3f::Constant((*tone == Tone::light) == target.light ? 0.80f : 0.05f);
   }
   const Cover kind = cover(X.x(), X.y());
   double contrast = 1.0;

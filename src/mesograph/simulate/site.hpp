@@ -14,9 +14,10 @@ enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, wa
 /// A target, or in its stead a mark that is none.
 struct Target {
   Eigen::Vector3d X;  ///< centre, site frame, m
-  Mark mark = Mark::checker;
+  Mark mark = Mark::board;
   double half = 0.4;  ///< of its size, m
   double turn = 0.0;  ///< rad
+  bool light = true;  ///< false: light and dark paint exchanged
 };
 
 /// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.

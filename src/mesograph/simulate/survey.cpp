@@ -60,6 +60,13 @@ bool flat_and_free(const Site& site, double x, double y) {
   return site.normal(x, y).z() > 0.9;
 }
 
+/// Half the size of what crews lay of a kind, m: strips are painted longer than boards are carried.
+double half_size(Mark mark) {
+  const bool strips =
+      mark == Mark::cross || mark == Mark::thin_cross || mark == Mark::uneven_cross || mark == Mark::corner;
+  return strips ? 0.75 : mark == Mark::numbered_board ? 0.35 : 0.4;
+}
+
 /// Targets on a jittered grid over what five photos see: 8 control well spread, at least 30 checks.
 void paint_targets(Job& job) {
   Random random(job.options.seed ^ 0x7A26E7ull);
@@ -99,9 +106,12 @@ void paint_targets(Job& job) {
     if (ordered.size() == 1)
       for (double& d : distance) d = d < 0 ? d : 1e12;
   }
-  constexpr Mark others[] = {Mark::zebra, Mark::lane_lines, Mark::arrow, Mark::window, Mark::corner, Mark::grating};
-  for (std::size_t i = 0; job.options.decoys && i < ordered.size(); ++i)
-    ordered[i] = {ordered[i].X, others[i % std::size(others)], random.uniform(0.5, 1.5), random.uniform(0, 2 * pi)};
+  constexpr Mark others[] = {Mark::zebra, Mark::lane_lines, Mark::arrow, Mark::window, Mark::quadrant, Mark::grating};
+  for (std::size_t i = 0; i < ordered.size(); ++i)
+    if (job.options.decoys)
+      ordered[i] = {ordered[i].X, others[i % std::size(others)], random.uniform(0.5, 1.5), random.uniform(0, 2 * pi)};
+    else
+      ordered[i] = {ordered[i].X, job.options.targets, half_size(job.options.targets), random.uniform(0, 2 * pi)};
   job.site.paint(std::move(ordered));
 }
 

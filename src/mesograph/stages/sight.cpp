@@ -19,7 +19,7 @@ using sight::SightingState;
 
 namespace {
 
-constexpr const char* sight_version = "sight 4";
+constexpr const char* sight_version = "sight 5";
 
 std::vector<std::string> ends_of_bars(const Survey& survey) {
   std::vector<std::string> out;
@@ -47,7 +47,7 @@ void import_sightings(const Survey& survey, const fs::path& file, bool natural, 
   for (std::size_t i = 0; i < all.size(); ++i) index[{all[i].image, all[i].point}] = i;
   std::size_t own = 0;
   for (const Sighting& s : read_sightings(file)) {
-    if (s.state == SightingState::predicted || s.state == SightingState::found) {
+    if (s.state != SightingState::confirmed && s.state != SightingState::rejected) {
       ++own;
       continue;
     }
@@ -147,6 +147,7 @@ Sighted result_of(std::vector<Sighting> all, const sight::FoundSightings& found)
   };
   return {points.size(),
           count(SightingState::predicted),
+          count(SightingState::refused),
           count(SightingState::found),
           count(SightingState::confirmed),
           count(SightingState::rejected),

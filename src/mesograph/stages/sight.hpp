@@ -15,14 +15,15 @@ struct SightOptions {
 
 /// Points with sightings, sightings by state, and where all points should show.
 struct Sighted {
-  std::size_t points = 0, predicted = 0, found = 0, confirmed = 0, rejected = 0;
+  std::size_t points = 0, predicted = 0, refused = 0, found = 0, confirmed = 0, rejected = 0;
   std::vector<sight::PredictedSighting> predictions;
   std::vector<sight::Sighting> table;  ///< results/sightings.csv
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
-    visit("points", s.points), visit("predicted", s.predicted), visit("found", s.found);
-    visit("confirmed", s.confirmed), visit("rejected", s.rejected), visit("predictions", s.predictions);
+    visit("points", s.points), visit("predicted", s.predicted), visit("refused", s.refused);
+    visit("found", s.found), visit("confirmed", s.confirmed), visit("rejected", s.rejected),
+        visit("predictions", s.predictions);
     visit("table", s.table, Absent::never);
   }
 };

@@ -206,7 +206,8 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
       out.push_back(natural);
     }
     const auto point = index.find(s.point);
-    if (s.state == SightingState::predicted || s.state == SightingState::rejected || image == number.end()) continue;
+    const bool takes_part = s.state == SightingState::found || s.state == SightingState::confirmed;
+    if (!takes_part || image == number.end()) continue;
     const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.control.sigma_px;
     out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
   }
