@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <mesograph/report/judgement.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/advise.hpp>
 #include <mesograph/survey/inputs.hpp>
@@ -38,13 +39,19 @@ void run_adjust(Call& call) {
   const report::AdjustmentSummary& s = outcome.result.summary;
   call.json = json_of(s);
   call.lines.push_back(fmt::format(
-      "{} photos, {} tie points, {} observations, redundancy {}, sigma0 {}, reprojection {} px, {} % of ties "
+      "{}{} photos, {} tie points, {} observations, redundancy {}, sigma0 {}, reprojection {} px, {} % of ties "
       "rejected{}",
-      s.photos, s.tie_points, s.observations, s.redundancy, number(s.sigma0, 3), number(s.reprojection_rms_px, 2),
-      number(100 * s.rejected_share, 1), standing_words(call, opened, "adjust", outcome.made)));
+      s.converged ? "" : "NOT CONVERGED: ", s.photos, s.tie_points, s.observations, s.redundancy, number(s.sigma0, 3),
+      number(s.reprojection_rms_px, 2), number(100 * s.rejected_share, 1),
+      standing_words(call, opened, "adjust", outcome.made)));
   call.lines.push_back(accuracy_line("control", s.control));
-  call.lines.push_back(accuracy_line("check", s.check));
-  call.lines.push_back(accuracy_line("left out", s.left_out));
+  if (s.converged) {
+    call.lines.push_back(accuracy_line("check", s.check));
+    call.lines.push_back(accuracy_line("left out", s.left_out));
+  } else {
+    call.lines.push_back("check    no result: the adjustment has not come to rest");
+  }
+  for (const std::string& words : report::judgement_of(s)) call.lines.push_back(words);
   if (!options.as.empty()) call.lines.push_back("kept in results/as/" + options.as);
   if (const auto n = call.whole("advise")) {
     const auto advice = stages::advise(opened, *n, call.progress);

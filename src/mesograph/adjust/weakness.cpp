@@ -1,5 +1,7 @@
 #include <Eigen/LU>
+#include <array>
 #include <cmath>
+#include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/decompose.hpp>
 
@@ -44,6 +46,44 @@ Bowl judge_bowl(const Block& block, const std::vector<int>& of, const AdjustResu
   }
   out.sigma = std::sqrt(result.inverse.variance(of_unknowns));
   if (all) out.observed = observed, out.observed_sigma = std::sqrt(variance);
+  return out;
+}
+
+Bias judge_bias(const Block& block, const AdjustResult& result) {
+  Bias out;
+  std::array<std::vector<double>, 3> errors;
+  Eigen::Vector3d own = Eigen::Vector3d::Zero();  // of the survey and of each check's own rays: independent
+  Eigen::MatrixXd common = Eigen::MatrixXd::Zero(result.layout.columns, 3);  // how the sums follow the unknowns
+  for (std::size_t i = 0; i < block.surveyed.size() && i < result.surveyed.size(); ++i) {
+    const SurveyedPoint& p = block.surveyed[i];
+    if (p.role != Role::check || p.natural || result.surveyed[i].rays < 2 || !p.point.X.allFinite()) continue;
+    const PointDesign design = design_of(block, p.point, -1, result.layout);
+    const OwnPart part = own_part(design, Eigen::Matrix3d::Zero());
+    if (!part.own.allFinite()) continue;
+    const Eigen::Vector3d e = p.axes.transpose() * (p.point.X - p.surveyed);
+    const Eigen::Matrix3d of_rays = p.axes.transpose() * part.own * p.axes;
+    const Eigen::MatrixXd rows = p.axes.transpose() * part.by_columns;
+    ++out.checks;
+    for (int a = 0; a < 3; ++a) {
+      if (!p.knows(a)) continue;
+      errors[static_cast<std::size_t>(a)].push_back(e[a]);
+      own[a] += of_rays(a, a) + p.sigma[a] * p.sigma[a];
+      for (std::size_t c = 0; c < design.columns.size(); ++c)
+        common(design.columns[c], a) += rows(a, static_cast<Eigen::Index>(c));
+    }
+  }
+  for (int a = 0; a < 3; ++a) {
+    const std::vector<double>& all = errors[static_cast<std::size_t>(a)];
+    const auto n = static_cast<double>(all.size());
+    if (n < 1) continue;
+    double sum = 0, squares = 0;
+    for (const double e : all) sum += e;
+    for (const double e : all) squares += std::pow(e - sum / n, 2);
+    out.mean[a] = sum / n;
+    if (n > 1) out.by_scatter[a] = std::sqrt(squares / (n - 1) / n);
+    const double of_block = result.layout.columns > 0 ? result.inverse.variance(common.col(a)) : 0.0;
+    out.predicted[a] = std::sqrt(own[a] + of_block) / n;
+  }
   return out;
 }
 

@@ -31,6 +31,20 @@ struct Trend {
 std::optional<Trend> judge_trend(const std::vector<Eigen::Vector3d>& places, const std::vector<double>& errors,
                                  const std::vector<double>& sigmas);
 
+/// The mean of the checks' errors along the grid's axes (east, north, height), m; NaN where no check knows one.
+struct Bias {
+  int checks = 0;
+  Eigen::Vector3d mean = Eigen::Vector3d::Constant(nan);
+  /// Of the mean, if the errors were independent: their scatter about it over the root of their number.
+  Eigen::Vector3d by_scatter = Eigen::Vector3d::Constant(nan);
+  /// Of the mean, as the adjustment predicts it: what checks have in common by the block included, which is mostly the
+  /// errors of control.
+  Eigen::Vector3d predicted = Eigen::Vector3d::Constant(nan);
+};
+/// Over the checks that are intersected. Accuracy: `predicted` is a first-order propagation.
+/// Cost: one solution with the normal equations' factor an axis.
+Bias judge_bias(const Block& block, const AdjustResult& result);
+
 /// A free interior parameter that the block does not determine: its sigma is that of its start value.
 struct HeldByPrior {
   int camera = 0;

@@ -208,6 +208,11 @@ AdjustmentSummary summarise(const adjust::NamedBlock& named, const adjust::Adjus
   out.control = accuracy(points, adjust::Role::control), out.check = accuracy(points, adjust::Role::check);
   out.left_out = accuracy_left_out(points);
   out.idle = idle_of(points), out.check_normalised = normalised_checks(points), out.trend = trend_of(points);
+  if (const adjust::Bias bias = adjust::judge_bias(named.block, result); bias.checks > 1)
+    out.bias = BiasOfChecks{bias.checks, bias.mean, bias.by_scatter, bias.predicted};
+  // Of a block that has not come to rest they would be no accuracy, only where the iteration stands.
+  if (!out.converged)
+    out.check.reset(), out.left_out.reset(), out.check_normalised.reset(), out.bias.reset(), out.trend.reset();
   for (const adjust::Group& g : result.groups)
     out.groups.push_back({g.of, g.n, g.redundancy, g.sigma0, interval_of(g.redundancy), g.scale});
   for (const adjust::Suspect& s : result.suspects)

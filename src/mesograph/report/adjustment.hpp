@@ -88,6 +88,17 @@ struct NormalisedChecks {
   }
 };
 
+/// Means of the checks' errors, east, north, height, m, and their standard deviations: see adjust::Bias.
+struct BiasOfChecks {
+  int of = 0;
+  Eigen::Vector3d mean = Eigen::Vector3d::Constant(nan), by_scatter = Eigen::Vector3d::Constant(nan),
+                  predicted = Eigen::Vector3d::Constant(nan);
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("of", s.of), visit("mean", s.mean), visit("by_scatter", s.by_scatter), visit("predicted", s.predicted);
+  }
+};
+
 /// Whether height errors tilt or bend over the site; each with its test value.
 struct TrendOfErrors {
   int points = 0;
@@ -218,6 +229,7 @@ struct AdjustmentSummary {
   std::optional<Accuracy> control, check, left_out;
   std::vector<IdlePoint> idle;
   std::optional<NormalisedChecks> check_normalised;
+  std::optional<BiasOfChecks> bias;
   std::optional<TrendOfErrors> trend;
   std::vector<GroupResult> groups;
   std::vector<NamedSuspect> suspects;
@@ -239,7 +251,8 @@ struct AdjustmentSummary {
     visit("converged", s.converged), visit("sigma0", s.sigma0), visit("sigma0_interval", s.sigma0_interval);
     visit("reprojection_rms_px", s.reprojection_rms_px), visit("rejected_share", s.rejected_share);
     visit("gsd", s.gsd), visit("control", s.control), visit("check", s.check), visit("left_out", s.left_out);
-    visit("idle", s.idle), visit("check_normalised", s.check_normalised), visit("trend", s.trend);
+    visit("idle", s.idle), visit("check_normalised", s.check_normalised), visit("bias", s.bias),
+        visit("trend", s.trend);
     visit("groups", s.groups), visit("suspects", s.suspects), visit("cameras", s.cameras);
     visit("calibration", s.calibration), visit("sorties", s.sorties), visit("scale_bars", s.scale_bars);
     visit("peak_memory_mb", s.peak_memory_mb), visit("free", s.free), visit("sightings", s.sightings);

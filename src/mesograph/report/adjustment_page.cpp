@@ -4,6 +4,7 @@
 #include <mesograph/adjust/items.hpp>
 #include <mesograph/report/adjustment_page.hpp>
 #include <mesograph/report/block_figures.hpp>
+#include <mesograph/report/judgement.hpp>
 #include <mesograph/report/tables.hpp>
 
 namespace mesograph::report {
@@ -13,8 +14,8 @@ namespace {
 std::vector<std::string> notes_of(const Material& source) {
   std::vector<std::string> out;
   const AdjustmentSummary& s = source.summary;
-  if (!s.converged) out.push_back("The adjustment did not come to rest: its figures are not final.");
-  if (!s.check) out.push_back("There are no check points: nothing independent says how accurate this block is.");
+  if (s.converged && !s.check)
+    out.push_back("There are no check points: nothing independent says how accurate this block is.");
   if (const int n = s.sightings.unconfirmed; n > 0)
     out.push_back(
         fmt::format("{} of {} sightings unconfirmed: the finder placed them, nobody has looked.", n, s.sightings.used));
@@ -90,7 +91,13 @@ std::vector<std::string> verdict_of(const Material& source) {
       fmt::format("{} of {} usable photos are oriented, {}. Tie points lie {} from where the block puts them (RMS).",
                   s.photos, usable, share_against(source.tolerance.oriented_share, share),
                   against(source.tolerance.image_rms_px, s.reprojection_rms_px, " px"))};
+  if (!s.converged)
+    out.insert(out.begin(), fmt::format("NOT CONVERGED: after {} iterations the adjustment had not come to rest. Its "
+                                        "figures are not results, and none of the checks are given.",
+                                        s.iterations));
+  if (const std::string datum = words_of_datum(s, source.points); !datum.empty()) out.insert(out.begin(), datum + ".");
   if (const std::string idle = idle_control(s); !idle.empty()) out.push_back(idle);
+  if (!s.converged) return out;
   const TestedAccuracy tested = tested_accuracy(source);
   if (tested.count == 0) {
     out.push_back("No check point tested this block: what it is worth is predicted, not shown.");
@@ -111,6 +118,10 @@ std::vector<std::string> verdict_of(const Material& source) {
       100 * tested.horizontal, 100 * tested.vertical, tested.count,
       tested.count < 30 ? " The current standards ask for 30 checks at least: conformity with a class is not claimed."
                         : ""));
+  for (std::string words : judgement_of(s)) {
+    words[0] = static_cast<char>(std::toupper(static_cast<unsigned char>(words[0])));
+    out.push_back(words + ".");
+  }
   return out;
 }
 

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <map>
+#include <mesograph/base/median.hpp>
 #include <mesograph/control/other_readings.hpp>
 #include <mesograph/sight/find_wide.hpp>
 
@@ -100,6 +102,43 @@ struct WideLook {
   std::optional<Identified> identified;
 };
 
+/// The pattern among spots of one kind and about one size, for a crew lays what it has: of all such classes the one
+/// that chance explains least, and of all spots together. Spots are those given; `identified` counts in them.
+std::optional<Identified> pattern_by_looks(const Sought& wanted, const std::vector<Seen>& seen,
+                                           const std::vector<Spot>& spots) {
+  std::map<TargetKind, std::vector<std::pair<double, int>>> by_kind;  // size, spot
+  for (std::size_t j = 0; j < spots.size(); ++j) {
+    std::map<TargetKind, std::vector<double>> sizes;
+    for (const int k : spots[j].sights) sizes[seen[k].target.kind].push_back(seen[k].size_m);
+    for (auto& [kind, values] : sizes)
+      if (2 * values.size() > spots[j].sights.size()) by_kind[kind].emplace_back(median(values), static_cast<int>(j));
+  }
+  std::vector<std::vector<int>> classes(1);
+  for (std::size_t j = 0; j < spots.size(); ++j) classes[0].push_back(static_cast<int>(j));
+  constexpr double most_ratio = 1.5;  // of sizes of one class: slopes, blur and a coarse range do that much
+  for (auto& [kind, all] : by_kind) {
+    std::sort(all.begin(), all.end());
+    for (double least = all.front().first; least <= all.back().first; least *= std::sqrt(most_ratio)) {
+      std::vector<int> one;
+      for (const auto& [size, j] : all)
+        if (size >= least && size <= most_ratio * least) one.push_back(j);
+      if (one.size() >= 3 && one != classes.back()) classes.push_back(std::move(one));
+    }
+  }
+  std::optional<Identified> best;
+  for (const std::vector<int>& of : classes) {
+    std::vector<Spot> some;
+    for (const int j : of) some.push_back(spots[static_cast<std::size_t>(j)]);
+    auto found = identify(wanted.places, some, wanted.reach, slack);
+    if (!found || found->chance * static_cast<double>(classes.size()) > 1e-3) continue;
+    if (best && std::pair(-best->named, best->chance) <= std::pair(-found->named, found->chance)) continue;
+    for (int& spot : found->spot)
+      if (spot >= 0) spot = of[static_cast<std::size_t>(spot)];
+    best = std::move(found);
+  }
+  return best;
+}
+
 /// Few photos and large targets first: a pattern needs not all of either, and the whole of both costs ten times as
 /// much.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
@@ -112,7 +151,7 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
              few ? LookFor::clear_large : LookFor::clear,
              few ? "looking for targets all over" : "looking again, in all photos and for smaller ones", progress);
     out.spots = spots_of(block, out.look.seen);
-    out.identified = identify(wanted.places, out.spots, wanted.reach, slack);
+    out.identified = pattern_by_looks(wanted, out.look.seen, out.spots);
     // Half of the points by name are more than a pattern needs; fewer may be that of half the site.
     if (out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size())) break;
   }

@@ -145,11 +145,13 @@ std::optional<Identified> identify(const std::vector<Eigen::Vector3d>& points, c
   if (best.named < 3) return std::nullopt;
   Identified out;
   out.spot = best.spot;
+  double last_bound = slack;
   for (int round = 0; round < 3; ++round) {
     const auto onto = fit(points, spots, out.spot);
     if (!onto) return std::nullopt;
     out.onto_control = *onto;
-    const double bound = std::max(0.3 * slack, 4 * onto->rms);
+    // A block bends little once it is fitted: what is farther off than the slack is another spot.
+    const double bound = last_bound = std::clamp(4 * onto->rms, 0.3 * slack, slack);
     out.named = 0;
     std::vector<Spot> moved = spots;
     for (Spot& s : moved) s.X = onto->scale * onto->R * s.X + onto->t;
@@ -159,10 +161,15 @@ std::optional<Identified> identify(const std::vector<Eigen::Vector3d>& points, c
     }
   }
   if (out.named < 3) return std::nullopt;
-  // A spot somewhere in reach falls within the slack of a point by chance with the ratio of both areas.
-  const double share = std::pow(std::min(1.0, 1.5 * slack / reach.x()), 2);
+  // A spot somewhere in reach falls within the first bound of a point by chance with the ratio of both areas. The fit
+  // then takes up two points; the others must lie within the last bound as well.
+  double area = 0;
+  for (const Eigen::Vector3d& p : points)
+    area += std::pow(slack + 0.01 * (p - points[0]).head<2>().norm(), 2) / static_cast<double>(points.size());
+  const double share = std::min(1.0, area / (reach.x() * reach.x()));
   const double p = std::clamp(1 - std::pow(1 - share, in_reach), 1e-6, 0.999);
-  out.chance = tries * binomial_tail(static_cast<int>(points.size()) - 1, out.named - 1, p);
+  out.chance = tries * binomial_tail(static_cast<int>(points.size()) - 1, out.named - 1, p) *
+               std::pow(std::min(1.0, last_bound * last_bound / area), std::max(0, out.named - 3));
   return out.chance < 1e-3 ? std::optional(out) : std::nullopt;
 }
 

@@ -21,8 +21,8 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
   if (usual.kind) {
     // What it is and where is known: slanting and shaded ones may look less like it. Rays that do not meet go.
     out.kinds = {*usual.kind};
-    out.least_fit = 0.88;
-    out.most_lopsided = 0.03;
+    out.least_fit = 0.85;
+    out.most_lopsided = 0.12;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block.stations[station];
@@ -39,7 +39,11 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
   for (const Window& w : windows) {
     TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
     if (look_for != LookFor::any) options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
-    if (look_for == LookFor::clear_large) options.least_size_px = 9;
+    if (look_for == LookFor::clear_large) {
+      options.least_size_px = 9;
+      // A first look takes what nobody could doubt; of gravel and grass there is a hundred times as much.
+      options.least_fit = 0.93, options.most_lopsided = 0.02, options.most_sigma_px = 0.2;
+    }
     // Kerbs and roofs are full of corners, which would drown the pattern.
     if (look_for == LookFor::clear_large && options.kinds.size() > 1) std::erase(options.kinds, TargetKind::corner);
     for (const Target& t : find_targets(grey, w, options)) {

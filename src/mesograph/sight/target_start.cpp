@@ -202,20 +202,53 @@ bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matr
   return all >= 16 && ground >= 0.93 * all;
 }
 
-std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
-                                       const Eigen::Matrix2d& A, double least_contrast) {
+/// Four strips that leave a place: angles of their middles, and the mean of the angles that they fill.
+struct FourArms {
+  Circle circle;
+  bool light = false;
+  std::array<double, 4> middle;
+  double width = 0;
+};
+
+std::optional<FourArms> four_arms(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
+                                  double radius, double least_contrast) {
+  FourArms out;
   // Thick arms leave no ground between them near the middle, thin ones end far out.
-  Circle c = circle_around(image, x, A, 0.65 * radius);
-  if (c.changes.size() != 8) c = circle_around(image, x, A, 0.9 * radius);
+  out.circle = circle_around(image, x, A, 0.65 * radius);
+  if (out.circle.changes.size() != 8) out.circle = circle_around(image, x, A, 0.9 * radius);
+  const Circle& c = out.circle;
   if (c.changes.size() != 8 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
-  const bool light = grey_at(image, x) > c.mid();
-  double middle[4], width = 0;
-  for (int arm = 0; arm < 4; ++arm) {
-    const double from = c.changes[2 * arm + (light ? 0 : 1)];
-    const double to = light || arm < 3 ? c.changes[2 * arm + (light ? 1 : 2)] : c.changes[0] + 2 * pi;
-    middle[arm] = 0.5 * (from + to);
-    width += (to - from) / 4;
+  out.light = grey_at(image, x) > c.mid();
+  for (std::size_t arm = 0; arm < 4; ++arm) {
+    const double from = c.changes[2 * arm + (out.light ? 0 : 1)];
+    const double to = out.light || arm < 3 ? c.changes[2 * arm + (out.light ? 1 : 2)] : c.changes[0] + 2 * pi;
+    out.middle[arm] = 0.5 * (from + to);
+    out.width += (to - from) / 4;
   }
+  return out;
+}
+
+/// Where the lines through opposite arms meet, from the middle of their circle, in the plane.
+Eigen::Vector2d crossing_of(const FourArms& arms) {
+  std::array<Eigen::Vector2d, 4> p;
+  for (std::size_t i = 0; i < 4; ++i) p[i] = arms.circle.radius * direction(arms.middle[i]);
+  Eigen::Matrix2d along;
+  along << p[2] - p[0], p[1] - p[3];
+  return p[0] + (along.inverse() * (p[1] - p[0]))[0] * (p[2] - p[0]);
+}
+
+std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Vector2d& place, double radius,
+                                       const Eigen::Matrix2d& A, double least_contrast) {
+  auto arms = four_arms(image, place, A, radius, least_contrast);
+  if (!arms) return std::nullopt;
+  // Places are good to a pixel of their level, and strips may be hardly wider.
+  const Eigen::Vector2d off = crossing_of(*arms);
+  if (!(off.norm() < 0.6 * arms->circle.radius)) return std::nullopt;
+  const Eigen::Vector2d x = place + A * off;
+  arms = four_arms(image, x, A, radius, least_contrast);
+  if (!arms) return std::nullopt;
+  const Circle& c = arms->circle;
+  const auto& [circle, light, middle, width] = *arms;
   const auto a = line_through(middle[0], middle[2], 0.35), b = line_through(middle[1], middle[3], 0.35);
   if (!a || !b || width > 1.15) return std::nullopt;
   double reach = 3 * radius;
@@ -303,7 +336,7 @@ bool may_be_circle(const photo::Grey& image, bool ring, const Eigen::Vector2d& x
   std::size_t right = 0;
   for (std::size_t k = 0; k < spokes / step; ++k)
     right += (sense * (inside[k] - mid) > 0) + (sense * (mid - outside[k]) > 0);
-  return right >= 2 * spokes / step * 7 / 8;
+  return 8 * right >= (ring ? 6 : 7) * 2 * spokes / step;
 }
 
 /// Edges of one kind of circles along all spokes: outermost ones as points, the others as ratios to it.
@@ -354,7 +387,11 @@ double clear_margin(const photo::Grey& image, const Ellipse& ellipse, double rad
 std::optional<TargetStart> circle_start(const photo::Grey& image, int edges, const Eigen::Vector2d& x, double radius,
                                         const Eigen::Matrix2d& A, double least_contrast) {
   const bool ring = edges == 2;
-  if (!may_be_circle(image, ring, x, radius, A, least_contrast)) return std::nullopt;
+  if (!may_be_circle(image, ring, x, radius, A, least_contrast)) {
+    // What stands out of a ring may be its hole, which is half as large.
+    if (!ring || !may_be_circle(image, ring, x, 1.8 * radius, A, least_contrast)) return std::nullopt;
+    radius *= 1.8;
+  }
   // The sense of the outer edge: the centre of a disc is of the paint's grey, that of a ring of the ground's.
   double around = 0;
   for (int k = 0; k < 8; ++k) around += grey_at(image, x + (ring ? 0.75 : 1.5) * radius * direction(pi * k / 4)) / 8;

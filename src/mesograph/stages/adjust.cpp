@@ -5,6 +5,7 @@
 #include <mesograph/orient/onto_control.hpp>
 #include <mesograph/report/adjustment_files.hpp>
 #include <mesograph/report/doubts.hpp>
+#include <mesograph/report/judgement.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/survey/blocks.hpp>
@@ -19,7 +20,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* adjust_version = "adjust 8";
+constexpr const char* adjust_version = "adjust 9";
 
 /// Sightings of oriented photos, and how many of them nobody has confirmed.
 report::SightingCount sightings_of(const Survey& survey, const NamedBlock& named) {
@@ -50,7 +51,10 @@ std::string words_of(const NamedBlock& named, const adjust::Suspect& s) {
 void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result,
           const std::optional<report::Accuracy>& check, Progress& progress) {
   if (result.status != adjust::SolveStatus::converged)
-    progress.say("the adjustment did not come to rest; its figures are not final");
+    progress.say(fmt::format(
+        "NOT CONVERGED: the adjustment had not come to rest after {} iterations; its figures are not results. Wrong "
+        "control or sightings are the usual cause: see results/reliability.csv, or adjust --snoop",
+        result.iterations));
   constexpr std::size_t shown = 12;
   for (std::size_t i = 0; i < std::min(shown, result.suspects.size()); ++i)
     progress.say(words_of(named, result.suspects[i]));
@@ -252,6 +256,7 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   summary.sightings = sightings_of(survey, named);
   summary.set_aside = aside;
   summary.inputs = adjust_fingerprint(survey, {});
+  if (const std::string datum = report::words_of_datum(summary, out.result.points); !datum.empty()) progress.say(datum);
   warn(survey, named, result, summary.check, progress);
   summary.bowl = report::say_doubts(named, result, progress);
   if (!options.as.empty()) {  // a result beside the one that stands decides nothing
