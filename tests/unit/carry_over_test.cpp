@@ -17,7 +17,7 @@ struct Pair {
 };
 
 Pair pair_of(simulate::Mark mark, int i, double size_px = 30) {
-  const std::uint64_t seed = seed_from(simulate::to_string(mark) + std::to_string(i));
+  const std::uint64_t seed = seed_from(word_of(mark) + std::to_string(i));
   simulate::MarkView view;
   view.mark = mark, view.size_px = size_px, view.turn = 0.1 * i;
   Random first(seed), second(seed);

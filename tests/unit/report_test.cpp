@@ -3,6 +3,7 @@
 #include <mesograph/draw/accuracy_figures.hpp>
 #include <mesograph/draw/canvas.hpp>
 #include <mesograph/draw/figures.hpp>
+#include <mesograph/report/judgement.hpp>
 #include <mesograph/report/page.hpp>
 #include <mesograph/report/sight_page.hpp>
 #include <nlohmann/json.hpp>
@@ -164,4 +165,61 @@ TEST_CASE("A table without rows is a note without a head, and a comparison stand
   CHECK_THAT(html, Contains("None.") && !Contains("wrong by") && !Contains("Beside another adjustment"));
   page.comparison = {{"This & that", "", {"", "this"}, {{"photos", "5"}}}};
   CHECK_THAT(report::page_html(page), Contains("Beside another adjustment") && Contains("This &amp; that"));
+}
+
+namespace {
+
+/// Points at the corners of a square of 100 m, control or checks.
+std::vector<report::PointResult> square_of_control(int n, double aside) {
+  std::vector<report::PointResult> out;
+  for (int i = 0; i < 4; ++i) {
+    report::PointResult p;
+    p.id = "K" + std::to_string(i);
+    p.role = i < n ? adjust::Role::control : adjust::Role::check;
+    p.local = Eigen::Vector3d(i % 2 ? 100 : 0, i / 2 ? 100 : 0, 0);
+    if (i == 2) p.local.y() = aside;
+    p.sigma = Eigen::Vector3d::Constant(0.01), p.rays = 5;
+    out.push_back(p);
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("A result that rests on positions says so first; scale does not matter") {
+  report::AdjustmentSummary summary;
+  summary.sorties.push_back({});
+  summary.sorties[0].positions = 40;
+  for (const double scale : {1e-3, 1.0, 1e3}) {
+    const auto words = [&](int control, double aside) {
+      auto points = square_of_control(control, aside);
+      for (report::PointResult& p : points) p.local *= scale;
+      return report::words_of_datum(summary, points);
+    };
+    CHECK_THAT(words(1, 100), Contains("1 control point takes part in plan and 1 in height"));
+    CHECK_THAT(words(0, 100), Contains("no control point takes part"));
+    CHECK(words(3, 100).empty());
+    CHECK_THAT(words(3, 1), Contains("nearly on one line"));
+  }
+  summary.sorties[0].positions = 0;
+  CHECK(report::words_of_datum(summary, square_of_control(1, 100)).empty());  // scale bars, or nothing: told elsewhere
+}
+
+TEST_CASE("A mean beside its scatter is told with what explains it; an unrested block says nothing of the kind") {
+  report::AdjustmentSummary s;
+  s.converged = true;
+  s.control = report::Accuracy{8, 0.01, 0.01, 0.015, 0, 0, 0, {}};
+  s.bias = report::BiasOfChecks{63, {0.001, -0.001, -0.016}, {0.002, 0.002, 0.0021}, {0.005, 0.005, 0.009}};
+  auto words = report::judgement_of(s);
+  REQUIRE(words.size() == 1);
+  CHECK_THAT(words[0], Contains("16 mm low") && Contains("8 control points") && Contains("explain it"));
+  CHECK_THAT(words[0], !Contains("do not explain"));
+  s.bias->predicted.z() = 0.004;
+  CHECK_THAT(report::judgement_of(s).at(0), Contains("do not explain it"));
+  s.bias->mean.z() = -0.003;
+  CHECK(report::judgement_of(s).empty());
+  s.sigma0 = 0.355, s.sigma0_interval = std::pair(0.99, 1.01);
+  CHECK_THAT(report::judgement_of(s).at(0), Contains("sigma0 0.355") && Contains("better"));
+  s.converged = false;
+  CHECK(report::judgement_of(s).empty());
 }

@@ -30,9 +30,10 @@ std::string bias_words(const BiasOfChecks& b, const std::optional<Accuracy>& con
                                  : std::string("what holds the block");
   const std::string cause =
       worst < chance ? fmt::format("{} explain it (predicted for such a mean: {}, 1 sigma)", by, length(worst_sigma))
-                     : fmt::format("{} do not explain it (predicted for such a mean: {}, 1 sigma): look for an error "
-                                   "that control or checks share",
-                                   by, length(worst_sigma));
+                     : fmt::format(
+                           "{} do not explain it (predicted for such a mean: {}, 1 sigma): look for an error "
+                           "that control or checks share",
+                           by, length(worst_sigma));
   return fmt::format("at the {} checks the block lies {} on average, more than their scatter allows; {}", b.of,
                      fmt::join(off, ", "), cause);
 }

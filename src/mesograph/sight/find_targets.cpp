@@ -102,7 +102,10 @@ TargetOptions at_level(TargetOptions options, const Level& level) {
 }
 
 bool acceptable(const Target& t, const Eigen::AlignedBox2d& box, const TargetOptions& o) {
-  return t.fit >= o.least_fit && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
+  const double least = t.kind == TargetKind::disc                                     ? o.least_disc_fit
+                       : t.kind == TargetKind::ring || t.kind == TargetKind::bullseye ? o.least_ring_fit
+                                                                                      : o.least_fit;
+  return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
          t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain &&
          !(t.lopsided > o.most_lopsided) && box.contains(t.x);
 }

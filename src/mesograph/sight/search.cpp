@@ -18,10 +18,14 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
                          int station, const Eigen::Vector2d& x) {
   TargetOptions out;
   out.kinds = kinds;
+  // One photo alone must be strict. Here rays of several must meet, which is the proof: uneven ground, a slant or a
+  // shadow's edge may take some of the fit, and what they do to the centre is in its covariance.
+  out.least_fit = out.least_disc_fit = out.least_ring_fit = 0.89;
+  out.most_sigma_px = 0.4, out.most_strain = 8, out.most_lopsided = 0.08;
   if (usual.kind) {
-    // What it is and where is known: slanting and shaded ones may look less like it. Rays that do not meet go.
+    // What it is and where is known.
     out.kinds = {*usual.kind};
-    out.least_fit = 0.85;
+    out.least_fit = out.least_disc_fit = out.least_ring_fit = 0.85;
     out.most_lopsided = 0.12;
     out.least_size_px = 4.0;
   }
@@ -42,7 +46,8 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
     if (look_for == LookFor::clear_large) {
       options.least_size_px = 9;
       // A first look takes what nobody could doubt; of gravel and grass there is a hundred times as much.
-      options.least_fit = 0.93, options.most_lopsided = 0.02, options.most_sigma_px = 0.2;
+      options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.93;
+      options.most_lopsided = 0.02, options.most_sigma_px = 0.2;
     }
     // Kerbs and roofs are full of corners, which would drown the pattern.
     if (look_for == LookFor::clear_large && options.kinds.size() > 1) std::erase(options.kinds, TargetKind::corner);

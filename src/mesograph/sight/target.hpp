@@ -67,14 +67,15 @@ struct TargetOptions {
   double least_size_px = 5.0, most_size_px = 90.0;
   /// Between light and dark, grey levels: below, texture and noise make targets.
   double least_contrast = 12.0;
-  /// Share of the grey variance that the model must explain. On even ground whole targets reach 0.97 to 1, on gravel,
-  /// grass and where a shadow touches them 0.88 and more. Looks only keep the worst out: that rays of several photos
-  /// meet is the proof, and what ground and shadows do to a centre is in its covariance.
-  double least_fit = 0.89;
-  double most_sigma_px = 0.4;   ///< less certain ones are not accepted
-  double most_strain = 8.0;     ///< see Target::strain
-  double most_lopsided = 0.08;  ///< see Target::lopsided: noise reaches 0.003, uneven ground 0.06
-  PlaneView view;               ///< of the plane that targets lie in
+  /// Share of the grey variance that the model must explain. Whole targets on even ground reach 0.97 to 1; a higher
+  /// bound keeps worn and half-shaded ones out, whose centres are off by more than their sigma.
+  double least_fit = 0.93;
+  /// Of discs and of rings, which more things resemble; worn discs come up to 0.96.
+  double least_disc_fit = 0.962, least_ring_fit = 0.955;
+  double most_sigma_px = 0.15;   ///< less certain ones are not accepted
+  double most_strain = 6.0;      ///< see Target::strain
+  double most_lopsided = 0.010;  ///< see Target::lopsided: noise reaches 0.003, a shadow's edge 0.01 to 0.03
+  PlaneView view;                ///< of the plane that targets lie in
 };
 
 /// Targets whose centre lies in the box (pixels) of an image; those that pass all options, best fit

@@ -11,6 +11,10 @@ namespace mesograph::sight {
 
 namespace {
 
+/// Contrast of a drawing over the range of the grey values that were seen: blur of two pixels hides a third of what ten
+/// pixels hold.
+constexpr double most_extrapolated = 2.0;
+
 // Parameters that every kind has, then those of its shape.
 enum : int { at_x, at_y, log_blur, shape };
 
@@ -488,8 +492,15 @@ std::optional<State> best_drawing(TargetKind kind, const TargetStart& start, con
                                   std::vector<Pixel>& pixels, double enough = 1) {
   const Eigen::VectorXd first = first_parameters(kind, start);
   if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
+  const auto [darkest, lightest] = std::minmax_element(
+      pixels.begin(), pixels.end(), [](const Pixel& a, const Pixel& b) { return a.value < b.value; });
+  const double range = lightest->value - darkest->value;
   auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, enough);
   if (!s || !plausible(kind, start, s->p)) return std::nullopt;
+  // Light and dark must have been seen, or nearly: a soft saddle of grass is the middle of any checker that is blurred
+  // enough.
+  const double contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
+  if (contrast > most_extrapolated * range) return std::nullopt;
   return s;
 }
 
