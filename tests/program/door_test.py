@@ -106,6 +106,18 @@ def test_ties_with_a_bad_row_are_not_taken():
         assert refused.code == 3 and said in refused.last, refused.last
         assert not (where / "inputs" / "ties.csv").exists()
     assert "(current)" in call("tie", "-s", where).out
+    # A folder whose keypoints lie outside their photos leaves no trace either.
+    (WORK / "pairs").mkdir()
+    (WORK / "pairs" / "keypoints.csv").write_text("image,id,x,y\nG0002.jpg,1,5,5\nG0003.jpg,1,1e9,6\n")
+    (WORK / "pairs" / "matches.csv").write_text("image_a,image_b,id_a,id_b\nG0002.jpg,G0003.jpg,1,1\n")
+    refused = call("tie", "--import", WORK / "pairs", "-s", where)
+    assert refused.code == 3 and "pairs" in refused.last, refused.last
+    assert sorted(p.name for p in (where / "inputs").iterdir() if "ties" in p.name) == []
+    # One wrong row among many is left out and told; a file of wrong rows is another file.
+    many = "".join(f"{image},T{i},{20 + 5 * i},{30 + i}\n" for i in range(30) for image in ("G0002.jpg", "G0003.jpg"))
+    (WORK / "ties.csv").write_text("image,point,x,y\n" + many + "G0002.jpg,T99,1e9,5\n")
+    taken = call("tie", "--import", WORK / "ties.csv", "--pairs", "none", "-s", where)
+    assert taken.code == 0 and "1 row is left out" in taken.err + taken.out and "lies outside" in taken.err + taken.out, taken.err
 
 
 def test_a_listing_that_does_not_fit_its_photos_is_not_taken():

@@ -389,3 +389,19 @@ TEST_CASE(
     CHECK((block.stations[i].R - truth.stations[i].R).norm() < 1e-6);
   }
 }
+
+TEST_CASE("A datum needs width against its own length, in millimetres as in kilometres") {
+  for (const double scale : {1e-4, 1e-2, 1.0, 1e3}) {
+    Eigen::Matrix3Xd plane(3, 4), line(3, 4);
+    plane << 0, 1, 0, 1, 0, 0, 1, 1, 0, 0, 0, 0;
+    line << 0, 1, 2, 3, 0, 0.001, 0, 0.001, 0, 0, 0, 0;
+    plane *= scale, line *= scale;
+    const Eigen::Matrix3d R = Eigen::AngleAxisd(0.3, Eigen::Vector3d(1, 2, 3).normalized()).toRotationMatrix();
+    const Eigen::Matrix3Xd source = 2 * R.transpose() * plane;
+    const auto fit = orient::similarity(source, plane, orient::width_of_line(plane));
+    REQUIRE(fit);
+    CHECK_THAT(fit->scale, Catch::WithinRel(0.5, 1e-9));
+    CHECK((fit->R - R).norm() < 1e-9);
+    CHECK_FALSE(orient::similarity(line, line, orient::width_of_line(line)));
+  }
+}

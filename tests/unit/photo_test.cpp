@@ -176,6 +176,26 @@ TEST_CASE("Screening names what is wrong with a photo, with a number, and leaves
         "unreadable (is cut)");
 }
 
+TEST_CASE("A photo twice as bright as its neighbours is over-exposed long before a quarter of it is white") {
+  std::vector<photo::ScreeningInput> sortie;
+  for (int i = 0; i < 9; ++i) {
+    photo::ScreeningInput p;
+    p.image = "P" + std::to_string(i), p.width = 400, p.height = 300, p.up = 100;
+    p.at = {20.0 * i, 0}, p.nearest = 20, p.quality.sharpness = 1;
+    for (std::size_t k = 0; k < p.quality.thumbnail.size(); ++k)
+      p.quality.thumbnail[k] = static_cast<std::uint8_t>(80 + (37 * k + 11 * static_cast<std::size_t>(i * i)) % 40);
+    sortie.push_back(p);
+  }
+  CHECK(photo::screen(sortie, {}).empty());
+  for (std::uint8_t& v : sortie[4].quality.thumbnail) v = static_cast<std::uint8_t>(2 * v);
+  CHECK(photo::screen(sortie, {}).empty());  // bright, and nothing lost: a field of snow, a larger aperture
+  sortie[4].quality.overexposed = 0.06;
+  const auto out = photo::screen(sortie, {});
+  REQUIRE(out.size() == 1);
+  CHECK(out[0].image == "P4");
+  CHECK(out[0].why.reason == photo::ScreeningReason::over_exposed);
+}
+
 TEST_CASE("Blur is measured against the photos before and after, because texture differs over a site") {
   // Half of the sortie is over a field of a tenth of the forest's sharpness; one photo over the forest is blurred.
   std::vector<photo::ScreeningInput> sortie;

@@ -28,6 +28,12 @@ struct Pairs {
     return similarity(Eigen::Map<const Eigen::Matrix3Xd>(source[0].data(), 3, n),
                       Eigen::Map<const Eigen::Matrix3Xd>(target[0].data(), 3, n), least_width);
   }
+  /// See orient::width_of_line, of the targets.
+  double width_of_line() const {
+    if (target.empty()) return 0;
+    return orient::width_of_line(
+        Eigen::Map<const Eigen::Matrix3Xd>(target[0].data(), 3, static_cast<Eigen::Index>(target.size())));
+  }
 };
 
 Pairs positions_of(const adjust::Block& block) {
@@ -125,7 +131,7 @@ Similarity in_plan(const std::vector<Partial>& points, const Similarity& now) {
 }
 
 /// Lift and tilt that lay heights onto known ones best; nothing where these lie on a line.
-std::optional<Similarity> in_height(const std::vector<Partial>& points, const Similarity& now, double least_width) {
+std::optional<Similarity> in_height(const std::vector<Partial>& points, const Similarity& now) {
   Eigen::Vector3d middle = Eigen::Vector3d::Zero();
   std::vector<Eigen::Vector3d> places;
   std::vector<double> off;
@@ -137,8 +143,9 @@ std::optional<Similarity> in_height(const std::vector<Partial>& points, const Si
     const Eigen::Vector3d d = places[static_cast<std::size_t>(i)] - middle;
     A.row(i) << 1, d.y(), -d.x();  // a small turn w lifts by w.x y - w.y x
   }
-  if (symmetric_eigen<2>(A.rightCols<2>().transpose() * A.rightCols<2>()).values[0] < least_width * least_width)
-    return std::nullopt;
+  // A hundredth of how far they reach, as for points that are known whole.
+  const auto widths = symmetric_eigen<2>(A.rightCols<2>().transpose() * A.rightCols<2>()).values;
+  if (!(widths[0] > 1e-4 * widths[1])) return std::nullopt;
   const Eigen::Vector3d fit = least_squares(A, Eigen::Map<const Eigen::VectorXd>(off.data(), A.rows())).x;
   Similarity out;
   const Eigen::Vector3d turn(fit[1], fit[2], 0);
@@ -157,7 +164,6 @@ Similarity after(const Similarity& second, const Similarity& first) {
 /// what it knows. Plan and height are fitted in turn from where photos look straight down on average, until both rest.
 /// Nothing where fewer than two plans or three heights are known, or these lie on a line.
 std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
-  constexpr double least_width = 0.1;  // m
   std::vector<Partial> points;
   std::ptrdiff_t plans = 0, heights = 0;
   for (const adjust::SurveyedPoint& point : block.surveyed) {
@@ -177,7 +183,7 @@ std::optional<Similarity> onto_partial_control(const adjust::Block& block) {
   constexpr int most_rounds = 100;  // plan and height pull at each other by the tilt alone; some ten do
   for (int round = 0; round < most_rounds; ++round) {
     out = after(in_plan(points, out), out);
-    const auto lifted = in_height(points, out, least_width);
+    const auto lifted = in_height(points, out);
     if (!lifted || !(out.scale > 0)) return std::nullopt;
     out = after(*lifted, out);
     // rad: a hundredth of a micrometre over a hundred metres
@@ -220,7 +226,8 @@ PositionsJudged stand(adjust::Block& block, Part& part) {
   auto found = onto_positions(block);
   part.datum = Datum::positions;
   if (!found) {
-    found = control_of(block).fit(0.1);
+    const Pairs control = control_of(block);
+    found = control.fit(control.width_of_line());
     part.datum = Datum::control;
   }
   if (!found) found = onto_partial_control(block);

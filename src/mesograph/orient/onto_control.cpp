@@ -15,9 +15,11 @@ void move_onto_control(adjust::Block& block, const std::string& what) {
     target.push_back(p.surveyed);
   }
   const auto n = static_cast<Eigen::Index>(source.size());
-  const auto fit = n < 3 ? std::nullopt
-                         : similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
-                                      Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 0.1);
+  std::optional<Similarity> fit;
+  if (n >= 3) {
+    const Eigen::Map<Eigen::Matrix3Xd> from(source[0].data(), 3, n), onto(target[0].data(), 3, n);
+    fit = similarity(from, onto, width_of_line(onto));
+  }
   if (!fit)
     throw Error(
         "{}: a local survey needs three control points, not on one line, each sighted in two photos; {} are: "

@@ -54,6 +54,11 @@ std::optional<Similarity> similarity(const Eigen::Matrix3Xd& source, const Eigen
   return out;
 }
 
+double width_of_line(const Eigen::Matrix3Xd& points) {
+  const Eigen::Matrix3Xd centred = points.colwise() - points.rowwise().mean();
+  return 0.01 * centred.norm() / std::sqrt(static_cast<double>(std::max<Eigen::Index>(1, points.cols())));
+}
+
 void transform(adjust::Block& block, const Similarity& s) {
   const auto move = [&](Eigen::Vector3d& X) { X = s.scale * (s.R * X) + s.t; };
   for (adjust::Station& station : block.stations) {

@@ -94,6 +94,21 @@ double usual_sharpness(const std::vector<ScreeningInput>& sortie, std::size_t i,
   return std::min(middle(first, i), middle(i + 1, end));
 }
 
+double brightness(const Thumbnail& t) {
+  double sum = 0;
+  for (const std::uint8_t v : t) sum += v;
+  return sum / static_cast<double>(t.size());
+}
+
+/// Median brightness of the photos around one, itself left out: the same ground under the same sky, mostly.
+double usual_brightness(const std::vector<ScreeningInput>& sortie, std::size_t i, int neighbours) {
+  const auto reach = static_cast<std::size_t>(neighbours);
+  std::vector<double> around;
+  for (std::size_t k = i > reach ? i - reach : 0; k < std::min(sortie.size(), i + 1 + reach); ++k)
+    if (k != i) around.push_back(brightness(sortie[k].quality.thumbnail));
+  return around.size() < 3 ? nan : median(std::move(around));
+}
+
 double usual_step(const std::vector<ScreeningInput>& sortie) {
   std::vector<double> steps;
   for (std::size_t i = 1; i < sortie.size(); ++i)
@@ -130,7 +145,10 @@ std::vector<ScreenedOut> screen(const std::vector<ScreeningInput>& sortie, const
     const double moved = before ? (photo.at - before->at).norm() : nan;
     if (usual.width > 0 && (photo.width != usual.width || photo.height != usual.height))
       out.push_back({photo.image, {ScreeningReason::odd_size, "", photo.width * 1e-6 * photo.height}});
-    else if (photo.quality.overexposed > options.most_overexposed)
+    else if (photo.quality.overexposed > options.most_overexposed ||
+             (photo.quality.overexposed > options.some_overexposed &&
+              brightness(photo.quality.thumbnail) >
+                  options.most_brighter * usual_brightness(sortie, i, options.neighbours)))
       out.push_back({photo.image, {ScreeningReason::over_exposed, "", photo.quality.overexposed}});
     else if (photo.quality.underexposed > options.most_underexposed)
       out.push_back({photo.image, {ScreeningReason::under_exposed, "", photo.quality.underexposed}});

@@ -42,6 +42,9 @@ struct ScreeningOptions {
   double least_relative_sharpness = 0.45;
   int neighbours = 6;              ///< on either side, for that median
   double most_overexposed = 0.25;  ///< share of pixels; a sunlit road or snow patch stays below
+  /// The same of a photo that is so many times as bright as the median of those before and after it: the camera erred
+  /// there, not the ground, and what is lost to white is lost in single channels first.
+  double some_overexposed = 0.03, most_brighter = 1.5;
   double most_underexposed = 0.5;
   /// A gap in the sorted heights, m, below which photos are of take-off or landing: terrain following moves in small
   /// steps.

@@ -65,8 +65,8 @@ std::optional<orient::Similarity> fit(const std::vector<Eigen::Vector3d>& points
     if (spot[i] >= 0) source.push_back(spots[spot[i]].X), target.push_back(points[i]);
   const auto n = static_cast<Eigen::Index>(source.size());
   if (n < 3) return std::nullopt;
-  return orient::similarity(Eigen::Map<Eigen::Matrix3Xd>(source[0].data(), 3, n),
-                            Eigen::Map<Eigen::Matrix3Xd>(target[0].data(), 3, n), 1.0);
+  const Eigen::Map<Eigen::Matrix3Xd> from(source[0].data(), 3, n), onto(target[0].data(), 3, n);
+  return orient::similarity(from, onto, orient::width_of_line(onto));
 }
 
 }  // namespace

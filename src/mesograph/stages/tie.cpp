@@ -132,7 +132,24 @@ std::string joined(const fs::path& folder, const PhotoTable& table) {
   return text;
 }
 
-/// Points of a file of ties that two photos of the survey see. Throws Error where a row is wrong, or none is left.
+/// Rows of an imported file that are wrong one by one: outside their photo, not a number, a point twice in a photo.
+struct WrongRows {
+  std::size_t rows = 0;           ///< all of the file
+  std::vector<std::string> what;  ///< a sentence each
+  /// Says the first three; refuses a file where more than one row in ten is wrong, which is another file than it says.
+  void tell(const fs::path& file, Progress& progress) const {
+    if (what.empty()) return;
+    if (10 * what.size() > rows)
+      throw Error("{}: {} of its {} rows are wrong, the first: {}", file.string(), what.size(), rows, what.front());
+    const std::size_t shown = std::min<std::size_t>(3, what.size());
+    progress.say(fmt::format("{} {} left out as wrong: {}{}", what.size(), what.size() == 1 ? "row is" : "rows are",
+                             fmt::join(what.begin(), what.begin() + static_cast<std::ptrdiff_t>(shown), "; "),
+                             what.size() > shown ? fmt::format("; and {} more", what.size() - shown) : ""));
+  }
+};
+
+/// Points of a file of ties that two photos of the survey see. Throws Error where a tenth of its rows is wrong, or no
+/// point is left.
 void add_ties_of(const fs::path& file, const PhotoTable& table, TieTable& out, Progress& progress) {
   CsvReader csv(file, {"image", "point", "x", "y"});
   const std::vector<const Photo*> kept = table.kept();
@@ -142,24 +159,34 @@ void add_ties_of(const fs::path& file, const PhotoTable& table, TieTable& out, P
   const auto sigma = csv.column("sigma");
   std::map<std::string, TieTable::Point> points;
   std::size_t skipped = 0;
-  while (csv.next()) {
+  WrongRows wrong;
+  const auto take_row = [&] {
     const int photo = image.photo();
     if (photo < 0) {
       ++skipped;
-      continue;
+      return;
     }
     const std::string name(csv.required_text(point_column));
-    TieTable::Point& point = points[name];
-    point.name = name;
     const TieTable::Ray ray{
         photo, {csv.required_number(x), csv.required_number(y)}, sigma ? csv.number(*sigma).value_or(nan) : nan};
     const Photo& seen_in = *kept[static_cast<std::size_t>(photo)];
+    TieTable::Point& point = points[name];
+    point.name = name;
     if (std::any_of(point.rays.begin(), point.rays.end(), [&](const TieTable::Ray& r) { return r.photo == photo; }))
       throw Error("{}: tie point '{}' has two places in '{}'; keep one", csv.where(), name, seen_in.image);
     check_inside(csv.where(), fmt::format("tie point '{}'", name), ray.x, seen_in);
     check_sigma(ray.sigma, least_sigma_px, "px", csv.where(), fmt::format("tie point '{}'", name));
     point.rays.push_back(ray);
+  };
+  while (csv.next()) {
+    ++wrong.rows;
+    try {
+      take_row();
+    } catch (const Error& error) {
+      wrong.what.emplace_back(error.what());
+    }
   }
+  wrong.tell(file, progress);
   std::size_t added = 0;
   for (auto& [name, point] : points)
     if (point.rays.size() >= 2) out.points.push_back(std::move(point)), ++added;
@@ -168,21 +195,29 @@ void add_ties_of(const fs::path& file, const PhotoTable& table, TieTable& out, P
     throw Error("{}: no tie point is seen in two photos of this survey; check the image names", file.string());
 }
 
-/// Takes ties from elsewhere into inputs/, once all of their rows are known to be right.
+/// Takes ties from elsewhere into inputs/, once all of them are known to make sense: what is refused leaves no trace.
 void keep_import(const Survey& survey, const PhotoTable& table, const fs::path& source) {
   if (!fs::exists(source))
     throw Error("{}: does not exist; name a ties.csv, or a folder with keypoints.csv and matches.csv", source.string());
-  if (fs::is_directory(source)) {
-    const std::string text = joined(source, table);
-    if (text.find('\n') + 1 == text.size())
-      throw Error("{}: no match is between two photos of this survey; check the image names", source.string());
-    write_file(imported_ties(survey), text);
-    return;
-  }
   TieTable trial;
   Progress quiet;
-  add_ties_of(source, table, trial, quiet);
-  write_file(imported_ties(survey), read_file(source));
+  if (!fs::is_directory(source)) {
+    add_ties_of(source, table, trial, quiet);
+    write_file(imported_ties(survey), read_file(source));
+    return;
+  }
+  const std::string text = joined(source, table);
+  if (text.find('\n') + 1 == text.size())
+    throw Error("{}: no match is between two photos of this survey; check the image names", source.string());
+  const fs::path scratch = scratch_path(imported_ties(survey));
+  write_file(scratch, text);
+  try {
+    add_ties_of(scratch, table, trial, quiet);
+  } catch (const Error& error) {
+    drop_scratch(scratch);
+    throw Error("{}: its keypoints and matches cannot be taken: {}", source.string(), error.what());
+  }
+  commit_file(scratch, imported_ties(survey));
 }
 
 /// Keypoints with several directions stand one behind the other at the same place; matches of any of them are matches
