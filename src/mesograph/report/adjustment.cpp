@@ -201,7 +201,8 @@ AdjustmentSummary summarise(const adjust::NamedBlock& named, const adjust::Adjus
   for (const adjust::Station& s : named.block.stations) out.photos += s.oriented;
   out.tie_points = result.tie_points, out.observations = result.observations, out.unknowns = result.unknowns;
   out.redundancy = result.redundancy, out.iterations = result.iterations;
-  out.converged = result.status == adjust::SolveStatus::converged;
+  // Where everything is held there is nothing to come to rest.
+  out.converged = result.status != adjust::SolveStatus::not_converged;
   out.sigma0 = result.sigma0, out.sigma0_interval = interval_of(result.redundancy);
   out.reprojection_rms_px = result.reprojection_rms_px, out.rejected_share = result.rejected_share;
   out.gsd = result.gsd;

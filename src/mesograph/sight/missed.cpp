@@ -62,9 +62,17 @@ std::vector<Eigen::Vector3d> known_targets(const adjust::Block& block) {
   return out;
 }
 
-/// Of what most photos agree on, the nearest to a place: chance agrees in three.
-const Spot* nearest_spot(const std::vector<Spot>& spots, const std::vector<Seen>& seen,
+/// Of what most photos agree on, the nearest to a place: chance agrees in three. Where some of it looks as the site's
+/// targets do, only that.
+const Spot* nearest_spot(std::vector<Spot>& spots, const std::vector<Seen>& seen, const Usual& usual,
                          const std::vector<Eigen::Vector3d>& taken, const Eigen::Vector3d& place) {
+  const auto looks_usual = [&](const Spot& s) {
+    const auto fitting = std::count_if(s.sights.begin(), s.sights.end(),
+                                       [&](int k) { return usual.fits(seen[static_cast<std::size_t>(k)]); });
+    return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(s.sights.size());
+  };
+  if (std::any_of(spots.begin(), spots.end(), looks_usual))
+    std::erase_if(spots, [&](const Spot& s) { return !looks_usual(s); });
   const Spot* nearest = nullptr;
   std::size_t most = 0;
   for (const Spot& spot : spots) {
@@ -103,12 +111,12 @@ std::vector<std::string> missed_words(const adjust::Block& block, const SearchSi
   const std::vector<Seen> seen = look(block, site, outlook, usual, missed.windows, LookFor::any,
                                       "looking around points that were not found", progress)
                                      .seen;
-  const std::vector<Spot> spots = spots_of(block, seen);
+  std::vector<Spot> spots = spots_of(block, seen);
   const std::vector<Eigen::Vector3d> taken = known_targets(block);
   std::vector<std::string> out;
   for (const std::size_t i : missed.points) {
     const adjust::SurveyedPoint& p = block.surveyed[i];
-    const Spot* nearest = nearest_spot(spots, seen, taken, p.surveyed);
+    const Spot* nearest = nearest_spot(spots, seen, usual, taken, p.surveyed);
     if (!nearest) continue;
     const Eigen::Vector3d d = p.axes.transpose() * (nearest->X - p.surveyed);
     out.push_back(

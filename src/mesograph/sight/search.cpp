@@ -42,12 +42,18 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
     TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
-    if (look_for != LookFor::any) options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
-    if (look_for == LookFor::clear_large) {
-      options.least_size_px = 9;
-      // A first look takes what nobody could doubt; of gravel and grass there is a hundred times as much.
+    if (look_for != LookFor::any) {
+      options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
+      // All over a site there is a hundred times as much gravel and grass as targets, and road markings that stand
+      // where they are in every photo: only what looks right makes a pattern.
       options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.93;
-      options.most_lopsided = 0.02, options.most_sigma_px = 0.2;
+      options.most_lopsided = 0.03, options.most_sigma_px = 0.2, options.most_strain = 6;
+    }
+    if (look_for == LookFor::clear_large) options.least_size_px = 9;
+    // Circles show the ground around them, which is never even; little of a site is round.
+    if (look_for == LookFor::clear) {
+      options.least_disc_fit = options.least_ring_fit = 0.9;
+      options.most_lopsided_circle = 0.08;
     }
     // Kerbs and roofs are full of corners, which would drown the pattern.
     if (look_for == LookFor::clear_large && options.kinds.size() > 1) std::erase(options.kinds, TargetKind::corner);

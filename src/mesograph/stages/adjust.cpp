@@ -50,7 +50,7 @@ std::string words_of(const NamedBlock& named, const adjust::Suspect& s) {
 /// What the survey wants to know of before it trusts the numbers.
 void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result,
           const std::optional<report::Accuracy>& check, Progress& progress) {
-  if (result.status != adjust::SolveStatus::converged)
+  if (result.status == adjust::SolveStatus::not_converged)
     progress.say(fmt::format(
         "NOT CONVERGED: the adjustment had not come to rest after {} iterations; its figures are not results. Wrong "
         "control or sightings are the usual cause: see results/reliability.csv, or adjust --snoop",
