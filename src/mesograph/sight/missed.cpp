@@ -108,7 +108,7 @@ std::vector<std::string> missed_words(const adjust::Block& block, const SearchSi
   const Missed missed = missed_points(block, site, outlook);
   if (missed.points.empty()) return {};
   // Photos that cannot be read have been told of.
-  const std::vector<Seen> seen = look(block, site, outlook, usual, missed.windows, LookFor::any,
+  const std::vector<Seen> seen = look(block, site, outlook, usual, missed.windows, LookFor::clear,
                                       "looking around points that were not found", progress)
                                      .seen;
   std::vector<Spot> spots = spots_of(block, seen);

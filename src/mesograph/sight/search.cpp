@@ -18,15 +18,13 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
                          int station, const Eigen::Vector2d& x) {
   TargetOptions out;
   out.kinds = kinds;
-  // One photo alone must be strict. Here rays of several must meet, which is the proof: uneven ground, a slant or a
-  // shadow's edge may take some of the fit, and what they do to the centre is in its covariance.
-  out.least_fit = out.least_disc_fit = out.least_ring_fit = 0.89;
-  out.most_sigma_px = 0.4, out.most_strain = 8, out.most_lopsided = 0.08;
   if (usual.kind) {
-    // What it is and where is known.
+    // What it is and where is known, and rays of several photos must meet, which is the proof: uneven ground, a slant
+    // or a shadow's edge may take some of the fit, and what they do to the centre is in its covariance. Where nothing
+    // is known of the kind, road markings and window bars would pass as well.
     out.kinds = {*usual.kind};
     out.least_fit = out.least_disc_fit = out.least_ring_fit = 0.85;
-    out.most_lopsided = 0.12;
+    out.most_sigma_px = 0.4, out.most_strain = 8, out.most_lopsided = 0.12;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block.stations[station];
