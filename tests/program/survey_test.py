@@ -75,7 +75,8 @@ def test_control_and_sight():
     assert not (SURVEY / "inputs" / "control.csv").exists()
     assert good("control", SMALL / "control.csv", "-s", SURVEY)["control"] == listed["control"] == 8
     predicted = good("sight", "-s", SURVEY)
-    assert predicted["confirmed"] == 0 and predicted["predicted"] > 150
+    # Boards of five pixels are found by some, whole sites of them not always.
+    assert predicted["confirmed"] == 0 and predicted["predicted"] + predicted["found"] > 150
     # Before any control takes part, points show where they are to the metre of the geotags: some pixels.
     truth = {(row["image"], row["point"]): row for row in rows(SMALL / "sightings.csv")}
     off = [

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/adjust/intersect.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/sight/missed.hpp>
 
 namespace mesograph::sight {
@@ -62,6 +63,13 @@ std::vector<Eigen::Vector3d> known_targets(const adjust::Block& block) {
   return out;
 }
 
+/// Median contrast of a spot's sights, grey levels.
+double contrast_of(const Spot& spot, const std::vector<Seen>& seen) {
+  std::vector<double> all;
+  for (const int k : spot.sights) all.push_back(seen[static_cast<std::size_t>(k)].target.contrast);
+  return median(std::move(all));
+}
+
 /// Of what most photos agree on, the nearest to a place: chance agrees in three. Where some of it looks as the site's
 /// targets do, only that.
 const Spot* nearest_spot(std::vector<Spot>& spots, const std::vector<Seen>& seen, const Usual& usual,
@@ -73,6 +81,10 @@ const Spot* nearest_spot(std::vector<Spot>& spots, const std::vector<Seen>& seen
   };
   if (std::any_of(spots.begin(), spots.end(), looks_usual))
     std::erase_if(spots, [&](const Spot& s) { return !looks_usual(s); });
+  // Paint is what stands out: of grass and gravel some crosses as targets do, at half their contrast or less.
+  double strongest = 0;
+  for (const Spot& s : spots) strongest = std::max(strongest, contrast_of(s, seen));
+  std::erase_if(spots, [&](const Spot& s) { return contrast_of(s, seen) < 0.6 * strongest; });
   const Spot* nearest = nullptr;
   std::size_t most = 0;
   for (const Spot& spot : spots) {
