@@ -45,6 +45,7 @@ inline bool is_target(Mark mark) { return static_cast<std::size_t>(mark) < targe
 
 enum class Tone { light, dark };
 /// What a mark puts at a place of its plane, half its size being 1; nothing: the ground shows.
+/// Exact: polygons by the even-odd rule, circles by their radius. Cost: a mark has one to thirteen sheets.
 std::optional<Tone> tone_at(Mark mark, double x, double y);
 /// How far a mark's paint reaches from its middle, halves of its size.
 double reach_of(Mark mark);

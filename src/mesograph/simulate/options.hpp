@@ -5,6 +5,7 @@
 
 namespace mesograph::simulate {
 
+/// Choices of a made-up survey; they compute nothing, so there is no accuracy to state. Cost: see simulate_survey.
 struct SimulateOptions {
   std::uint64_t seed = 20260614;
   int photos = 56;                 ///< all of them, useless ones included; at least 4
