@@ -1,6 +1,7 @@
 // The adjustment beside a general least-squares library (Ceres: sparse Schur complement, two threads, analytic
-// derivatives): the same simulated blocks, from the same start to the same cost, both costs by one function. Each run
-// in a process of its own, in turn; CPU seconds and memory above the block's own. Built by
+// derivatives): the same simulated blocks, from the same start to the same cost, both costs by one function; and our
+// whole adjustment, robust start, rejection, covariance and tests in it, beside the library's one run. Each run in a
+// process of its own, in turn; seconds elapsed and of the processor, and memory above the block's own. Built by
 // scripts/bench --yardsticks alone; nothing else links that library.
 // usage: adjust_yardstick [PAIRS [PHOTOS...]]
 #include <ceres/ceres.h>
@@ -12,6 +13,8 @@
 
 #include <Eigen/Geometry>
 #include <algorithm>
+#include <array>
+#include <chrono>
 #include <cmath>
 #include <cstring>
 #include <fstream>
@@ -90,7 +93,7 @@ adjust::Block made_block(int photos, std::uint64_t seed) {
       control.id = "K" + std::to_string(made);
       control.point = point;
       control.surveyed = X + shake(0.02);
-      control.weight = Eigen::Matrix3d::Identity() / (0.02 * 0.02);
+      control.sigma.setConstant(0.02);
       block.surveyed.push_back(control);
     } else {
       block.points.push_back(point);
@@ -201,7 +204,7 @@ int yardstick(adjust::Block& block, double tolerance) {
   for (adjust::GroundPoint& point : block.points) add(point);
   for (adjust::SurveyedPoint& s : block.surveyed) {
     add(s.point);
-    problem.AddResidualBlock(new Known<3>(s.surveyed, s.weight.diagonal().cwiseSqrt().cwiseInverse()), nullptr,
+    problem.AddResidualBlock(new Known<3>(s.surveyed, s.sigma), nullptr,
                              s.point.X.data());
   }
   for (std::size_t i = 0; i < stations.size(); ++i) {
@@ -258,13 +261,28 @@ double peak_mb() {
   return static_cast<double>(usage.ru_maxrss) * 1024 / 1e6;
 }
 
+double elapsed_seconds() {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now().time_since_epoch()).count();
+}
+
 struct Measured {
-  double cpu = 0, memory = 0, cost = 0, covariance = 0;
-  int iterations = 0, columns = 0;
+  double cpu = 0, elapsed = 0, memory = 0, cost = 0;
+  int iterations = 0;
 };
 
+enum class Run { solve, adjust, yardstick };
+
+int run(Run which, adjust::Block& block) {
+  Progress progress;
+  adjust::SolveOptions options;
+  options.cost_tolerance = 1e-9;
+  if (which == Run::solve) return adjust::solve(block, {}, options, progress).iterations;
+  if (which == Run::adjust) return adjust::adjust(block, {}, progress).iterations;
+  return yardstick(block, options.cost_tolerance);
+}
+
 /// One run in a process of its own, so that its peak of memory is its own.
-Measured in_own_process(int photos, std::uint64_t seed, bool ours) {
+Measured in_own_process(int photos, std::uint64_t seed, Run which) {
   std::fflush(stdout);  // or the child prints it again
   int ends[2];
   if (pipe(ends) != 0) std::abort();
@@ -272,24 +290,11 @@ Measured in_own_process(int photos, std::uint64_t seed, bool ours) {
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, 2);
     Measured m;
     adjust::Block block = made_block(photos, seed);
-    const adjust::Scope scope;
-    Progress progress;
-    const double before_mb = resident_mb(), before = cpu_seconds();
-    if (ours) {
-      adjust::SolveOptions options;
-      options.cost_tolerance = 1e-9;
-      m.iterations = adjust::solve(block, scope, options, progress).iterations;
-    } else {
-      m.iterations = yardstick(block, 1e-9);
-    }
-    m.cpu = cpu_seconds() - before;
+    const double before_mb = resident_mb(), before = cpu_seconds(), start = elapsed_seconds();
+    m.iterations = run(which, block);
+    m.cpu = cpu_seconds() - before, m.elapsed = elapsed_seconds() - start;
     m.memory = peak_mb() - before_mb;
-    m.cost = adjust::NormalEquations(block, scope).cost(block);
-    if (ours) {
-      const double begin = cpu_seconds();
-      m.columns = adjust::uncertainty_of(block, scope).covariance.size();
-      m.covariance = cpu_seconds() - begin;
-    }
+    m.cost = adjust::NormalEquations(block, {}).cost(block);
     if (write(ends[1], &m, sizeof m) != sizeof m) std::abort();
     _exit(0);
   }
@@ -313,26 +318,29 @@ int main(int argc, char** argv) {
   std::vector<int> sizes;
   for (int i = 2; i < argc; ++i) sizes.push_back(std::atoi(argv[i]));
   if (sizes.empty()) sizes = {200, 1000, 2000};
-  fmt::print(
-      "photos  CPU s ours/yardstick ratio  memory MB ours/yardstick ratio  iterations  cost difference  covariance CPU "
-      "s\n");
+  fmt::print("photos  run     CPU s  ratio   elapsed s  ratio   memory MB  ratio   iterations  cost difference\n");
   std::vector<std::pair<double, double>> growth;
   for (const int photos : sizes) {
-    std::vector<double> ours, theirs, ratio, memory, memory_ours, memory_theirs, covariance;
-    double difference = 0;
-    int iterations = 0, their_iterations = 0;
-    for (int pair = 0; pair < pairs; ++pair) {
-      const Measured a = in_own_process(photos, 77, true), b = in_own_process(photos, 77, false);
-      ours.push_back(a.cpu), theirs.push_back(b.cpu), ratio.push_back(a.cpu / b.cpu);
-      memory_ours.push_back(a.memory), memory_theirs.push_back(b.memory), memory.push_back(a.memory / b.memory);
-      covariance.push_back(a.covariance);
-      difference = a.cost / b.cost - 1, iterations = a.iterations, their_iterations = b.iterations;
+    std::array<std::vector<Measured>, 3> runs;
+    for (int pair = 0; pair < pairs; ++pair)
+      for (const Run which : {Run::yardstick, Run::solve, Run::adjust})
+        runs[static_cast<std::size_t>(which)].push_back(in_own_process(photos, 77, which));
+    const std::vector<Measured>& theirs = runs[static_cast<std::size_t>(Run::yardstick)];
+    for (const auto& [which, name] : {std::pair{Run::solve, "solve"}, {Run::adjust, "adjust"}}) {
+      const std::vector<Measured>& ours = runs[static_cast<std::size_t>(which)];
+      const auto both = [&](double Measured::*value) {
+        std::vector<double> some, ratio;
+        for (std::size_t i = 0; i < ours.size(); ++i)
+          some.push_back(ours[i].*value), ratio.push_back((ours[i].*value) / (theirs[i].*value));
+        return std::pair{middle(some), middle(ratio)};
+      };
+      const auto cpu = both(&Measured::cpu), elapsed = both(&Measured::elapsed), memory = both(&Measured::memory);
+      fmt::print("{:6}  {:6}  {:6.2f} {:5.3f}  {:6.2f} {:5.3f}  {:6.0f} {:5.3f}  {} / {}  {:+.1e}\n", photos, name,
+                 cpu.first, cpu.second, elapsed.first, elapsed.second, memory.first, memory.second,
+                 ours[0].iterations, theirs[0].iterations, ours[0].cost / theirs[0].cost - 1);
+      std::fflush(stdout);
+      if (which == Run::adjust) growth.emplace_back(photos, cpu.first);
     }
-    fmt::print("{:6}  {:.2f} / {:.2f}  {:.3f}   {:.0f} / {:.0f}  {:.3f}   {} / {}   {:+.1e}   {:.2f}\n", photos,
-               middle(ours), middle(theirs), middle(ratio), middle(memory_ours), middle(memory_theirs), middle(memory),
-               iterations, their_iterations, difference, middle(covariance));
-    std::fflush(stdout);
-    growth.emplace_back(photos, middle(ours));
   }
   if (growth.size() > 1)
     fmt::print(

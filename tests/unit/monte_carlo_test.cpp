@@ -1,5 +1,6 @@
 #include <Eigen/LU>
 #include <algorithm>
+#include <boost/math/distributions/chi_squared.hpp>
 #include <catch2/catch.hpp>
 #include <cstdlib>
 #include <mesograph/adjust/adjust.hpp>
@@ -42,10 +43,13 @@ struct Sums {
   double normalised = 0, dimension = 0;  ///< e' S^-1 e at checks
   double errors2 = 0, predicted2 = 0;    ///< e'e and the trace of S
   double means2 = 0, means = 0;          ///< squares of the checks' mean errors over their predicted sigmas
+  int blocks = 0, held = 0;              ///< how many, and in how many sigma0 lies in its interval of 95 %
+  int rays = 0, rejected = 0;            ///< of ties; none is wrong
   Sums& operator+=(const Sums& o) {
     squares += o.squares, redundancy += o.redundancy, normalised += o.normalised, dimension += o.dimension;
     errors2 += o.errors2, predicted2 += o.predicted2;
     means2 += o.means2, means += o.means;
+    blocks += o.blocks, held += o.held, rays += o.rays, rejected += o.rejected;
     return *this;
   }
   Sums operator+(const Sums& o) const { return Sums(*this) += o; }
@@ -72,12 +76,16 @@ double bound_of(const adjust::Block& truth) {
 Sums sums_of(std::uint64_t seed) {
   adjust::Block block = drawn_block(seed, 6, 6);
   const double bound = bound_of(block);
-  adjust::AdjustOptions options;
-  options.reject_sigmas = 20;  // nothing is wrong here: what is cut off would be missing from the statistics
   Progress progress;
-  const adjust::AdjustResult result = adjust::adjust(block, options, progress);
+  const adjust::AdjustResult result = adjust::adjust(block, {}, progress);
   Sums out;
-  out.squares = result.sigma0 * result.sigma0 * result.redundancy;
+  for (const adjust::GroundPoint& point : block.points)
+    for (const adjust::Ray& ray : point.rays) ++out.rays, out.rejected += !ray.accepted;
+  const boost::math::chi_squared_distribution<> of_squares(result.redundancy);
+  const double squares = result.sigma0 * result.sigma0 * result.redundancy;
+  out.blocks = 1;
+  out.held = squares > quantile(of_squares, 0.025) && squares < quantile(of_squares, 0.975);
+  out.squares = squares;
   out.redundancy = result.redundancy;
   for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
     const adjust::SurveyedPoint& p = block.surveyed[i];
@@ -97,7 +105,13 @@ TEST_CASE("Over many blocks sigma0, the checks' normalised errors and their RMSE
   const int n = blocks_asked();
   std::vector<Sums> all(static_cast<std::size_t>(n));
   parallel_for(all.size(), 1, [&](std::size_t i) { all[i] = sums_of(100000 + i); });
-  const std::array<double, Sums::count> whole = std::accumulate(all.begin(), all.end(), Sums()).ratios();
+  const Sums sum_of_all = std::accumulate(all.begin(), all.end(), Sums());
+  const std::array<double, Sums::count> whole = sum_of_all.ratios();
+  std::printf("sigma0 within its interval in %d of %d blocks, %d of %d rays set aside\n", sum_of_all.held, n,
+              sum_of_all.rejected, sum_of_all.rays);
+  // Three standard deviations of a count of which each is held with 0.95.
+  CHECK(std::abs(sum_of_all.held - 0.95 * n) < 3 * std::sqrt(0.95 * 0.05 * n));
+  CHECK(sum_of_all.rejected <= 1e-4 * sum_of_all.rays);
   // Resampled block by block (Efron 1979): points of one block hang together, blocks do not.
   Random random(99);
   std::array<std::vector<double>, Sums::count> drawn;

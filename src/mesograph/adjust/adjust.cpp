@@ -6,7 +6,9 @@
 #include <mesograph/adjust/groom.hpp>
 #include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/adjust/shutter.hpp>
 #include <mesograph/adjust/statistics.hpp>
+#include <mesograph/adjust/tie_noise.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 
@@ -45,6 +47,16 @@ void scale_rays(GroundPoint& point, double factor) {
   for (Ray& ray : point.rays) ray.sigma *= factor;
 }
 
+/// Gives ties the sigma that their residuals show, by which many rays that are alike count as fewer; by what the
+/// sigmas were multiplied.
+double weigh_ties(Block& block, const Scope& scope) {
+  const TieNoise noise = tie_noise(block, scope);
+  const double factor = noise.factor * std::sqrt(noise.alike);
+  for (GroundPoint& point : block.points) scale_rays(point, factor);
+  block.ties_alike = noise.alike;
+  return factor;
+}
+
 /// Multiplies the sigmas of the groups that are to be estimated with their sigma0; false where none is off by more than
 /// a hundredth. `scales`: what each has been multiplied with so far.
 /// Source: Foerstner (1979), Ein Verfahren zur Schaetzung von Varianz- und Kovarianzkomponenten.
@@ -58,7 +70,10 @@ bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, st
     if (!image && !(weights == Weights::estimate_all && surveyed)) continue;
     // A factor from fewer than 20 is uncertain by more than a sixth; below a hundredth it changes nothing that is
     // shown.
-    if (!(group.redundancy >= 20) || !(group.sigma0 > 0) || std::abs(group.sigma0 - 1) < 0.01) continue;
+    // One within its own uncertainty says nothing new.
+    const double chance = std::sqrt(0.5 / group.redundancy);
+    if (!(group.redundancy >= 20) || !(group.sigma0 > 0) || std::abs(group.sigma0 - 1) < std::max(0.01, 0.5 * chance))
+      continue;
     changed = true;
     scales.emplace(group.of, 1.0).first->second *= group.sigma0;
     if (group.of == GroupOf::ties)
@@ -80,12 +95,16 @@ bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, st
 
 /// Median residual of the tie rays that take part, over their sigma.
 double median_over_sigma(const Block& block) {
-  const auto lengths = tie_residuals(block);
+  std::vector<std::vector<double>> of_point(block.points.size());
+  parallel_for(of_point.size(), 256, [&](std::size_t p) {
+    const GroundPoint& point = block.points[p];
+    for (const Ray& ray : point.rays) {
+      if (!point.X.allFinite() || !takes_part(block, ray)) continue;
+      if (const auto v = residual(block, ray, point.X)) of_point[p].push_back(v->norm() / ray.sigma);
+    }
+  });
   std::vector<double> all;
-  for (std::size_t p = 0; p < lengths.size(); ++p)
-    for (std::size_t r = 0; r < lengths[p].size(); ++r)
-      if (std::isfinite(lengths[p][r]) && block.points[p].rays[r].accepted)
-        all.push_back(lengths[p][r] / block.points[p].rays[r].sigma);
+  for (const std::vector<double>& some : of_point) all.insert(all.end(), some.begin(), some.end());
   return median(std::move(all));
 }
 
@@ -93,7 +112,7 @@ double median_over_sigma(const Block& block) {
 /// the minimum all rays would look wrong, and none would pull.
 SolveResult solve_robustly(Block& block, Scope scope, const AdjustOptions& options, const Progress& progress) {
   SolveOptions rough;
-  rough.cost_tolerance = options.robust_tolerance;
+  rough.cost_tolerance = options.robust_tolerance, rough.rough = true;
   SolveResult out;
   int iterations = 0;
   double last = std::numeric_limits<double>::infinity();
@@ -139,6 +158,8 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     if (point.role == Role::control && !place(block, point.point, 0.005) && !point.natural)
       point.point.X = point.surveyed;
   AdjustResult out;
+  SolveOptions from_near;
+  from_near.near = true;
   Scope scope = options.scope;
   const bool stands =
       std::any_of(block.stations.begin(), block.stations.end(), [](const Station& s) { return s.oriented && s.held; });
@@ -152,15 +173,20 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
     const bool changed = groom(block, options);
     if (!changed && round > 0) break;
     renew_points(block, min_angle);
-    solved = solve(block, scope, {}, progress);
+    solved = solve(block, scope, from_near, progress);
     out.iterations += solved.iterations;
     progress.advance();
   }
-  out = judged(block, full, solved, out.iterations);
   std::map<GroupOf, double> scales;
+  if (options.weights != Weights::given) {
+    scales[GroupOf::ties] = weigh_ties(block, scope);
+    solved = solve(block, scope, from_near, progress);
+    out.iterations += solved.iterations;
+  }
+  out = judged(block, full, solved, out.iterations);
   for (int round = 0; round < 6 && rescale(block, options.weights, out.groups, scales); ++round) {
     const int before = out.iterations;
-    solved = solve(block, scope, {}, progress);
+    solved = solve(block, scope, from_near, progress);
     out = judged(block, full, solved, before + solved.iterations);
   }
   for (Group& group : out.groups)

@@ -162,13 +162,17 @@ struct Block {
   std::vector<Sortie> sorties;
   std::vector<Station> stations;
   std::vector<GroundPoint> points;  ///< tie points
+  /// Rays of a tie point for each independent one, as their residuals tell (tie_noise): the sigmas of their rays are so
+  /// much larger, by its root, that they weigh as the independent ones do. 1: not asked.
+  double ties_alike = 1;
   std::vector<SurveyedPoint> surveyed;
   std::vector<ScaleBar> scale_bars;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("cameras", s.cameras), visit("priors", s.priors), visit("sorties", s.sorties), visit("stations", s.stations);
-    visit("points", s.points), visit("surveyed", s.surveyed), visit("scale_bars", s.scale_bars);
+    visit("points", s.points), visit("ties_alike", s.ties_alike);
+    visit("surveyed", s.surveyed), visit("scale_bars", s.scale_bars);
   }
 };
 

@@ -1,8 +1,10 @@
+#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <array>
 #include <cmath>
 #include <mesograph/adjust/groom.hpp>
 #include <mesograph/adjust/shutter.hpp>
+#include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <tuple>
@@ -12,14 +14,154 @@ namespace mesograph::adjust {
 namespace {
 
 constexpr int grid = 3;
+/// Where a ray's residual has less than this share of its error in a direction, it says nothing there.
+constexpr double least_redundancy = 0.01;
+/// Medians of chi-square distributions of one and two degrees of freedom.
+constexpr std::array<double, 3> median_of_squares = {nan, 0.4549, 1.3863};
 
-/// Robust sigma per axis from the median length: the median of a Rayleigh distribution is 1.1774 sigma.
-double robust_sigma(const Block& block, const std::vector<std::vector<double>>& lengths) {
+/// A ray of a point at the point's present place, in units of the ray's sigma.
+struct Seen {
+  bool could = false;                             ///< its station is oriented
+  bool seen = false;                              ///< the point shows there; else neither of the following is set
+  Eigen::Vector2d v = Eigen::Vector2d::Zero();    ///< adjusted - observed
+  Eigen::Matrix<double, 2, 3> B;                  ///< what v changes by with the point
+  bool in = false;                                ///< taken for a good one
+  double length() const { return seen ? v.norm() : std::numeric_limits<double>::infinity(); }
+};
+
+std::vector<Seen> seen_of(const Block& block, const GroundPoint& point) {
+  std::vector<Seen> out(point.rays.size());
+  for (std::size_t r = 0; r < out.size(); ++r) {
+    const Ray& ray = point.rays[r];
+    out[r].could = block.stations[ray.station].oriented;
+    if (!out[r].could || !point.X.allFinite()) continue;
+    const auto image = imaged(block, block.stations[ray.station], point.X);
+    if (!image) continue;
+    out[r].seen = true;
+    out[r].v = (image->x - ray.x) / ray.sigma;
+    out[r].B = image->by_point / ray.sigma;
+  }
+  return out;
+}
+
+/// A ray's residual against the others of its point, its square over its own variance: chi-square of `rank` degrees of
+/// freedom times the square of the sigma factor.
+struct Judged {
+  double square = std::numeric_limits<double>::infinity();
+  int rank = 0;
+};
+
+/// A point where its good rays meet, to first order.
+class Meeting {
+ public:
+  explicit Meeting(const std::vector<Seen>& rays) {
+    Eigen::Matrix3d N = Eigen::Matrix3d::Zero();
+    Eigen::Vector3d n = Eigen::Vector3d::Zero();
+    for (const Seen& ray : rays) {
+      if (!ray.in) continue;
+      N += ray.B.transpose() * ray.B;
+      n -= ray.B.transpose() * ray.v;
+    }
+    for (int a = 0; a < 3; ++a) Q_.col(a) = solve_3x3(N, Eigen::Vector3d::Unit(a));
+    step_ = Q_ * n;
+  }
+  bool known() const { return step_.allFinite(); }
+  /// Of a ray within it the residual's covariance is I - BQB'; of one without, I + BQB'. Both squares are the same
+  /// thing: what leaving the ray out finds.
+  Judged judge(const Seen& ray) const {
+    Judged out;
+    const Eigen::Vector2d v = ray.v + ray.B * step_;
+    const Eigen::Matrix2d by_others = ray.B * Q_ * ray.B.transpose();
+    const Eigen::Matrix2d covariance = Eigen::Matrix2d::Identity() + (ray.in ? -by_others : by_others);
+    Eigen::SelfAdjointEigenSolver<Eigen::Matrix2d> axes;
+    axes.computeDirect(covariance);
+    out.square = 0;
+    for (int a = 0; a < 2; ++a) {
+      if (axes.eigenvalues()[a] < least_redundancy) continue;
+      ++out.rank;
+      out.square += std::pow(axes.eigenvectors().col(a).dot(v), 2) / axes.eigenvalues()[a];
+    }
+    return out;
+  }
+
+ private:
+  Eigen::Matrix3d Q_;
+  Eigen::Vector3d step_;
+};
+
+int good_of(const std::vector<Seen>& rays) {
+  return static_cast<int>(std::count_if(rays.begin(), rays.end(), [](const Seen& ray) { return ray.in; }));
+}
+
+/// Starts with what lies within `limit` of the point as it stands; all that is seen, where that is no two.
+void start_with(std::vector<Seen>& rays, double limit) {
+  for (Seen& ray : rays) ray.in = ray.length() <= limit;
+  if (good_of(rays) >= 2) return;
+  for (Seen& ray : rays) ray.in = ray.seen;
+}
+
+/// Takes the worst ray out until none stands out by more than `limit` of its own sigmas, and back in what the others
+/// bear out. Of two rays that do not meet neither is good.
+void sort_out(std::vector<Seen>& rays, double limit) {
+  const double most = limit * limit;
+  // Every ray out and in again once: what still changes then goes in circles.
+  for (std::size_t step = 0; step < 2 * rays.size() + 1; ++step) {
+    if (good_of(rays) < 2) break;
+    const Meeting meeting(rays);
+    if (!meeting.known()) return;
+    Seen *worst = nullptr, *best = nullptr;
+    double worst_square = most, best_square = most;
+    for (Seen& ray : rays) {
+      if (!ray.seen) continue;
+      const Judged judged = meeting.judge(ray);
+      if (ray.in && judged.square > worst_square) worst = &ray, worst_square = judged.square;
+      if (!ray.in && judged.square <= best_square) best = &ray, best_square = judged.square;
+    }
+    if (!worst && !best) return;
+    (worst ? worst : best)->in = !worst;
+  }
+  if (good_of(rays) >= 2) return;
+  for (Seen& ray : rays) ray.in = false;
+}
+
+/// Robust factor of the sigmas by the lengths of residuals alone: the median of a Rayleigh distribution is 1.1774.
+double rough_factor(const std::vector<std::vector<Seen>>& points) {
   std::vector<double> all;
-  for (std::size_t p = 0; p < lengths.size(); ++p)
-    for (const double length : lengths[p])
-      if (std::isfinite(length) && block.points[p].X.allFinite()) all.push_back(length);
+  for (const std::vector<Seen>& rays : points)
+    for (const Seen& ray : rays)
+      if (ray.seen) all.push_back(ray.length());
   return median(std::move(all)) / 1.1774;
+}
+
+/// The same by what is expected of each ray's residual, `unknowns` of the stations allowed for: those that start_with()
+/// took judge all.
+double factor_of(const std::vector<std::vector<Seen>>& points, int unknowns) {
+  std::vector<std::vector<double>> some(points.size());
+  std::vector<int> redundancy(points.size(), 0);
+  parallel_for(points.size(), 256, [&](std::size_t p) {
+    const int good = good_of(points[p]);
+    if (good < 2) return;
+    const Meeting meeting(points[p]);
+    if (!meeting.known()) return;
+    redundancy[p] = 2 * good - 3;
+    for (const Seen& ray : points[p])
+      if (const Judged judged = ray.seen ? meeting.judge(ray) : Judged{}; judged.rank > 0)
+        some[p].push_back(judged.square / median_of_squares[judged.rank]);
+  });
+  std::vector<double> all;
+  double of_points = 0;
+  for (std::size_t p = 0; p < some.size(); ++p) {
+    all.insert(all.end(), some[p].begin(), some[p].end());
+    of_points += redundancy[p];
+  }
+  // What stations take of the redundancy is a few hundredths as a rule; where it is most of it, the points say little.
+  const double left = std::max(0.25, 1 - unknowns / std::max(1.0, of_points));
+  return std::sqrt(median(std::move(all)) / left);
+}
+
+int unknowns_of_stations(const Block& block) {
+  return 6 * static_cast<int>(std::count_if(block.stations.begin(), block.stations.end(),
+                                            [](const Station& s) { return s.oriented && !s.held; }));
 }
 
 /// Rays that a photo has, and in which cells.
@@ -45,14 +187,14 @@ std::vector<Held> held_by(const Block& block) {
 }
 
 /// Gives photos that lost too much the best of it back.
-void keep_tied(Block& block, const std::vector<std::vector<double>>& lengths, double farthest,
+void keep_tied(Block& block, const std::vector<std::vector<Seen>>& seen, double farthest,
                const AdjustOptions& options) {
   std::vector<Held> held = held_by(block);
   std::vector<std::vector<std::tuple<double, std::size_t, std::size_t>>> lost(block.stations.size());
   for (std::size_t p = 0; p < block.points.size(); ++p)
-    for (std::size_t r = 0; r < lengths[p].size(); ++r)
-      if (const Ray& ray = block.points[p].rays[r]; !ray.accepted && lengths[p][r] <= farthest)
-        lost[ray.station].emplace_back(lengths[p][r], p, r);
+    for (std::size_t r = 0; r < seen[p].size(); ++r)
+      if (const Ray& ray = block.points[p].rays[r]; !ray.accepted && seen[p][r].length() <= farthest)
+        lost[ray.station].emplace_back(seen[p][r].length(), p, r);
   for (std::size_t s = 0; s < lost.size(); ++s) {
     std::sort(lost[s].begin(), lost[s].end());
     for (const auto& [length, p, r] : lost[s]) {
@@ -67,24 +209,14 @@ void keep_tied(Block& block, const std::vector<std::vector<double>>& lengths, do
   }
 }
 
-}  // namespace
-
-std::vector<std::vector<double>> tie_residuals(const Block& block) {
-  std::vector<std::vector<double>> out(block.points.size());
-  parallel_for(out.size(), 256, [&](std::size_t p) {
-    const GroundPoint& point = block.points[p];
-    for (const Ray& ray : point.rays) {
-      double length = nan;
-      if (block.stations[ray.station].oriented) {
-        const auto v = point.X.allFinite() ? residual(block, ray, point.X) : std::nullopt;
-        // Infinite, not nothing: what cannot be imaged any more must go, and can come back with a later round.
-        length = v ? v->norm() : std::numeric_limits<double>::infinity();
-      }
-      out[p].push_back(length);
-    }
-  });
-  return out;
+double median_sigma(const Block& block) {
+  std::vector<double> all;
+  for (const GroundPoint& point : block.points)
+    for (const Ray& ray : point.rays) all.push_back(ray.sigma);
+  return median(std::move(all));
 }
+
+}  // namespace
 
 std::vector<TiedBy> tied_by(const Block& block) {
   std::vector<TiedBy> out;
@@ -93,20 +225,22 @@ std::vector<TiedBy> tied_by(const Block& block) {
 }
 
 bool groom(Block& block, const AdjustOptions& options) {
-  const auto lengths = tie_residuals(block);
-  std::vector<double> given;
+  std::vector<std::vector<Seen>> seen(block.points.size());
+  parallel_for(seen.size(), 256, [&](std::size_t p) { seen[p] = seen_of(block, block.points[p]); });
+  // Never below the sigma that was given: on perfect ties the spread is of roundings, and half of them would go.
+  const double least = std::min(options.least_reject_px / options.reject_sigmas / median_sigma(block), 1.0);
+  const double rough = options.reject_sigmas * std::max(least, rough_factor(seen));
+  parallel_for(seen.size(), 256, [&](std::size_t p) { start_with(seen[p], rough); });
+  const double limit = options.reject_sigmas * std::max(least, factor_of(seen, unknowns_of_stations(block)));
+  parallel_for(seen.size(), 256, [&](std::size_t p) { sort_out(seen[p], limit); });
   std::vector<bool> before, after;
-  for (const GroundPoint& point : block.points)
-    for (const Ray& ray : point.rays) given.push_back(ray.sigma), before.push_back(ray.accepted);
-  const double sigma = robust_sigma(block, lengths);
-  // Never below the sigma that was given times the limit: on perfect ties the spread is of roundings, and half of them
-  // would go.
-  const double least = std::min(options.least_reject_px, options.reject_sigmas * median(std::move(given)));
-  const double limit = std::max(least, options.reject_sigmas * sigma);
-  for (std::size_t p = 0; p < block.points.size(); ++p)
-    for (std::size_t r = 0; r < lengths[p].size(); ++r)
-      if (!std::isnan(lengths[p][r])) block.points[p].rays[r].accepted = lengths[p][r] <= limit;
-  keep_tied(block, lengths, limit * options.keep_sigmas / options.reject_sigmas, options);
+  for (std::size_t p = 0; p < seen.size(); ++p)
+    for (std::size_t r = 0; r < seen[p].size(); ++r) {
+      Ray& ray = block.points[p].rays[r];
+      before.push_back(ray.accepted);
+      if (seen[p][r].could) ray.accepted = seen[p][r].in;
+    }
+  keep_tied(block, seen, limit * options.keep_sigmas / options.reject_sigmas, options);
   for (const GroundPoint& point : block.points)
     for (const Ray& ray : point.rays) after.push_back(ray.accepted);
   return before != after;

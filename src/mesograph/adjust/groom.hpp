@@ -5,9 +5,6 @@
 
 namespace mesograph::adjust {
 
-/// Length of each tie residual, pixels; infinite where the point is not visible, NaN where the ray cannot take part.
-std::vector<std::vector<double>> tie_residuals(const Block& block);
-
 /// How a photo is tied to the others: accepted rays of points that are intersected, and in how many cells of a grid of
 /// 3 x 3 over the photo they lie.
 struct TiedBy {
@@ -15,11 +12,16 @@ struct TiedBy {
 };
 std::vector<TiedBy> tied_by(const Block& block);  ///< one a station
 
-/// Accepts and rejects tie rays by their residual, robustly; true where any changed. A photo that would be left with
+/// Accepts and rejects tie rays; true where any changed. A ray is judged by what the good rays of its point say of it,
+/// over the standard deviation of that difference (sigma times the root of the ray's redundancy, which of two rays is a
+/// quarter each way): the worst of a point goes first, and comes back where the others bear it out. The sigma is the
+/// median of all rays so judged, allowing for what the stations take of the redundancy. A photo that would be left with
 /// fewer than `least_ties` rays or `least_cells` cells keeps the best of those that it lost, as long as they are no
 /// farther out than `keep_sigmas`: what a photo hangs by is not cut for a model that fits it badly.
-/// Cost: a residual a ray, in parallel; medians of the whole.
-/// Accuracy: all residuals are judged by one spread, whatever the redundancy of their points.
+/// Accuracy: of rays with normal errors 4 in 100,000 go, whatever the number of rays of their points; stations are
+/// taken as known. Cost: linear in rays, in parallel; medians of the whole.
+/// Source: Baarda (1968), A testing procedure for use in geodetic networks; the sum of both coordinates as Foerstner &
+/// Wrobel (2016), section 4.6.
 bool groom(Block& block, const AdjustOptions& options);
 
 }  // namespace mesograph::adjust

@@ -19,11 +19,11 @@ struct AdjustOptions {
   /// The first run ends when its cost falls by less than this share: it only has to tell good rays from bad ones.
   /// A hundredth of it takes three times the iterations, in which rays of gross error creep and little else moves.
   double robust_tolerance = 1e-3;
-  /// A tie ray is rejected above this many robust standard deviations of all tie residuals; a circle of 4.5 holds all
-  /// but 4 in 100,000 rays of normal errors, so what falls outside is, as a rule, a wrong match.
+  /// A tie ray is rejected above this many of its own standard deviations; a circle of 4.5 holds all but 4 in 100,000
+  /// rays of normal errors, so what falls outside is, as a rule, a wrong match.
   double reject_sigmas = 4.5;
-  /// Never reject below it, a good block's own noise, or below reject_sigmas of what ties are said to have where that
-  /// is less.
+  /// Never reject a residual of full redundancy below it, a good block's own noise, or below reject_sigmas of what ties
+  /// are said to have where that is less.
   double least_reject_px = 1.0;
   /// A photo keeps its best rays up to these numbers, of 9 cells, where they are no farther out than keep_sigmas.
   int least_ties = 12, least_cells = 4;

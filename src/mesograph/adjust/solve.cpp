@@ -62,7 +62,7 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
   SolveResult out;
   if (equations.layout().columns == 0 || equations.points().empty()) return out;
   out.status = SolveStatus::not_converged;
-  double lambda = 1e-4, damped = lambda, raise = 2.0;
+  double lambda = options.near ? 0.0 : 1e-4, damped = 1e-4, raise = 2.0;
   Eigen::SparseMatrix<double> S;
   Eigen::VectorXd s;
   Factor factor;
@@ -97,11 +97,14 @@ SolveResult solve(Block& block, const Scope& scope, const SolveOptions& options,
       continue;
     }
     const double fall = (out.cost - cost) / std::max(out.cost, 1e-30),
-                 gain = expected > 0 ? (out.cost - cost) / expected : 1.0;
+                 gain = expected > 0 ? (out.cost - cost) / expected : 1.0,
+                 unforeseen = std::abs(out.cost - cost - expected) / std::max(out.cost, 1e-30);
     out.cost = cost;
     raise = 2.0;
     const bool resting = fall < options.cost_tolerance;
-    if (resting && lambda == 0) {
+    // What a step of a linear model leaves is what the model did not foresee: where that is nothing, nor is the next.
+    const bool foreseen = unforeseen < 1e-2 * options.cost_tolerance;
+    if (lambda == 0 ? resting || foreseen : resting && options.rough) {
       out.status = SolveStatus::converged;
       break;
     }

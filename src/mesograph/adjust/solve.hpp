@@ -7,7 +7,11 @@ namespace mesograph::adjust {
 
 struct SolveOptions {
   int max_iterations = 40;
-  double cost_tolerance = 1e-7;  ///< at rest when the cost falls by less than this share in an undamped step
+  /// At rest when the cost falls by less than this share in an undamped step, or when of its fall less than a hundredth
+  /// of that share was not foreseen by the linear model.
+  double cost_tolerance = 1e-7;
+  bool rough = false;  ///< at rest after a damped step too: what only weak priors determine may still be on its way
+  bool near = false;   ///< the values are close to the minimum: the first step is not damped
 };
 
 /// Why an adjustment ended.

@@ -189,6 +189,8 @@ void tally_ties(const Block& block, Tally& tally) {
     for (const Ray& ray : point.rays) tally.candidates += block.stations[ray.station].oriented;
     if (point.X.allFinite() && rays_of(block, point) >= 2) tally_rays(block, point, tally.ties, tally);
   }
+  // What is judged is the noise of a ray, without what the likeness of rays adds to its sigma.
+  tally.ties.squares *= block.ties_alike;
 }
 
 void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {

@@ -195,6 +195,19 @@ std::vector<PointResult> point_results(const geo::Crs& crs, const adjust::NamedB
   return out;
 }
 
+namespace {
+
+std::optional<TieResult> ties_of(const adjust::Block& block, const adjust::AdjustResult& result) {
+  const auto group = std::find_if(result.groups.begin(), result.groups.end(),
+                                  [](const adjust::Group& g) { return g.of == adjust::GroupOf::ties; });
+  if (group == result.groups.end() || result.tie_points == 0) return std::nullopt;
+  const double rays = 0.5 * group->n / result.tie_points;
+  return TieResult{adjust::usual_sigma(block) / std::sqrt(block.ties_alike), group->scale != 1.0, rays,
+                   rays / block.ties_alike};
+}
+
+}  // namespace
+
 AdjustmentSummary summarise(const adjust::NamedBlock& named, const adjust::AdjustResult& result,
                             const std::vector<PointResult>& points) {
   AdjustmentSummary out;
@@ -216,6 +229,7 @@ AdjustmentSummary summarise(const adjust::NamedBlock& named, const adjust::Adjus
     out.check.reset(), out.left_out.reset(), out.check_normalised.reset(), out.bias.reset(), out.trend.reset();
   for (const adjust::Group& g : result.groups)
     out.groups.push_back({g.of, g.n, g.redundancy, g.sigma0, interval_of(g.redundancy), g.scale});
+  out.ties = ties_of(named.block, result);
   for (const adjust::Suspect& s : result.suspects)
     out.suspects.push_back({s.kind, s.id, s.station < 0 ? std::nullopt : std::optional(named.images[s.station]),
                             s.component, s.size, s.w, adjust::item_of(named, s)});

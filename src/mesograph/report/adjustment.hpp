@@ -123,6 +123,19 @@ struct GroupResult {
   }
 };
 
+/// What an image point of the ties is worth.
+struct TieResult {
+  double sigma = nan;      ///< of one ray, per axis, pixels
+  bool estimated = false;  ///< from the residuals; else as given
+  double rays = nan;       ///< of a point, on average
+  double independent = nan;  ///< rays that would weigh as much were their errors independent (adjust::TieNoise)
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("sigma", s.sigma), visit("estimated", s.estimated), visit("rays", s.rays);
+    visit("independent", s.independent);
+  }
+};
+
 struct NamedSuspect {
   adjust::Observed kind = adjust::Observed::sighting;
   std::string id;
@@ -232,6 +245,7 @@ struct AdjustmentSummary {
   std::optional<BiasOfChecks> bias;
   std::optional<TrendOfErrors> trend;
   std::vector<GroupResult> groups;
+  std::optional<TieResult> ties;
   std::vector<NamedSuspect> suspects;
   std::map<std::string, camera::CameraEntry> cameras;
   std::vector<Calibration> calibration;
@@ -253,7 +267,7 @@ struct AdjustmentSummary {
     visit("gsd", s.gsd), visit("control", s.control), visit("check", s.check), visit("left_out", s.left_out);
     visit("idle", s.idle), visit("check_normalised", s.check_normalised), visit("bias", s.bias),
         visit("trend", s.trend);
-    visit("groups", s.groups), visit("suspects", s.suspects), visit("cameras", s.cameras);
+    visit("groups", s.groups), visit("ties", s.ties), visit("suspects", s.suspects), visit("cameras", s.cameras);
     visit("calibration", s.calibration), visit("sorties", s.sorties), visit("scale_bars", s.scale_bars);
     visit("peak_memory_mb", s.peak_memory_mb), visit("free", s.free), visit("sightings", s.sightings);
     visit("set_aside", s.set_aside), visit("inputs", s.inputs), visit("bowl", s.bowl);

@@ -97,23 +97,101 @@ bool bends_by_nature(const adjust::NamedBlock& named, const adjust::AdjustResult
 
 }  // namespace
 
+namespace {
+
+/// How far control lies off where the block has it, along its axes: median over the points, m, and its standard
+/// deviation as predicted of a point; nought where fewer than three know an axis.
+struct Shift {
+  Eigen::Vector3d off = Eigen::Vector3d::Zero(), sigma = Eigen::Vector3d::Zero();
+};
+
+Shift shift_of(const std::vector<std::pair<Eigen::Vector3d, Eigen::Vector3d>>& off_and_sigma) {
+  Shift out;
+  for (int a = 0; a < 3; ++a) {
+    std::vector<double> off, sigma;
+    for (const auto& [d, s] : off_and_sigma)
+      if (std::isfinite(d[a])) off.push_back(d[a]), sigma.push_back(s[a]);
+    if (off.size() < 3) continue;
+    out.off[a] = median(std::move(off)), out.sigma[a] = median(std::move(sigma));
+  }
+  return out;
+}
+
+/// As the block stands; sigmas are what the positions of a sortie may be off by.
+Shift shift_now(const adjust::Block& block) {
+  Eigen::Vector3d most = Eigen::Vector3d::Zero();
+  for (const adjust::Station& s : block.stations) {
+    const adjust::Sortie& sortie = block.sorties[s.sortie];
+    if (!s.oriented || !s.position.allFinite()) continue;
+    for (int a = 0; a < 3; ++a)
+      most[a] = std::max(most[a], sortie.sigma_offset[a < 2 ? 0 : 1] + adjust::position_sigma(block, s)[a]);
+  }
+  std::vector<std::pair<Eigen::Vector3d, Eigen::Vector3d>> all;
+  for (const adjust::SurveyedPoint& p : block.surveyed) {
+    adjust::GroundPoint point = p.point;
+    point.X.setConstant(nan);
+    if (p.role != adjust::Role::control || p.natural || !adjust::place(block, point, 0.02)) continue;
+    Eigen::Vector3d d = p.axes.transpose() * (p.surveyed - point.X);
+    for (int a = 0; a < 3; ++a)
+      if (!p.knows(a) || most.isZero()) d[a] = nan;
+    all.emplace_back(d, most);
+  }
+  return shift_of(all);
+}
+
+/// As the positions alone have it once they are adjusted: where photos were only near the truth to begin with, what
+/// their rays met at says nothing. Nothing where positions alone do not determine the block.
+Shift shift_by_positions(adjust::Block block) {
+  for (adjust::SurveyedPoint& p : block.surveyed)
+    if (p.role == adjust::Role::control) p.role = p.natural ? adjust::Role::off : adjust::Role::check;
+  block.scale_bars.clear();
+  std::vector<std::pair<Eigen::Vector3d, Eigen::Vector3d>> all;
+  try {
+    Progress silent;
+    const adjust::AdjustResult result = adjust::adjust(block, {}, silent);
+    if (result.status != adjust::SolveStatus::converged) return {};
+    for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
+      const adjust::SurveyedPoint& p = block.surveyed[i];
+      const Eigen::Matrix3d Q = p.axes.transpose() * result.surveyed[i].covariance * p.axes;
+      Eigen::Vector3d d = p.axes.transpose() * (p.surveyed - result.surveyed[i].X), sigma;
+      for (int a = 0; a < 3; ++a) {
+        if (!p.knows(a) || p.role != adjust::Role::check) d[a] = nan;
+        sigma[a] = std::sqrt(Q(a, a) + p.sigma[a] * p.sigma[a]);
+      }
+      all.emplace_back(d, sigma);
+    }
+  } catch (const Error&) {
+    return {};
+  }
+  return shift_of(all);
+}
+
+bool stands_out(const Shift& shift) { return (shift.off.cwiseAbs().array() > 5 * shift.sigma.array()).any(); }
+
+void say_shift(const adjust::Block& block, Progress& progress) {
+  if (!stands_out(shift_now(block))) return;
+  const Shift shift = shift_by_positions(block);
+  if (!stands_out(shift)) return;
+  progress.say(fmt::format(
+      "control lies east {:+.1f}, north {:+.1f}, height {:+.1f} m off where the block lies by the photos' positions "
+      "alone, far beyond what it may be off there (1 sigma {:.2f} m in plan, {:.2f} m in height): one of them is in "
+      "another system or above another surface; check control --crs, positions_crs and heights in [sortie], or set "
+      "sigma_sortie",
+      shift.off.x(), shift.off.y(), shift.off.z(), shift.sigma.head<2>().maxCoeff(), shift.sigma.z()));
+}
+
+}  // namespace
+
 void say_contradictions(const adjust::NamedBlock& named, Progress& progress) {
   const adjust::Block& block = named.block;
   std::vector<std::string> blind;
   int control = 0, blind_control = 0;
-  std::vector<double> off[3];
   for (const adjust::SurveyedPoint& p : block.surveyed) {
     if (p.role == adjust::Role::off || p.natural) continue;
     const auto rays = std::count_if(p.point.rays.begin(), p.point.rays.end(),
                                     [&](const adjust::Ray& r) { return adjust::takes_part(block, r); });
     if (rays < 2) blind.push_back(p.id);
     control += p.role == adjust::Role::control, blind_control += p.role == adjust::Role::control && rays < 2;
-    adjust::GroundPoint point = p.point;
-    point.X.setConstant(nan);
-    if (p.role != adjust::Role::control || !adjust::place(block, point, 0.02)) continue;
-    const Eigen::Vector3d d = p.axes.transpose() * (p.surveyed - point.X);
-    for (int a = 0; a < 3; ++a)
-      if (p.knows(a)) off[a].push_back(d[a]);
   }
   if (control > 0 && blind_control == control)
     progress.say(
@@ -124,23 +202,7 @@ void say_contradictions(const adjust::NamedBlock& named, Progress& progress) {
     progress.say(
         fmt::format("{} are sighted in fewer than two photos and say nothing: mesograph sight shows where to look",
                     first_of(blind)));
-  Eigen::Vector3d most = Eigen::Vector3d::Constant(-1);  // of what the positions of a sortie may be off
-  for (const adjust::Station& s : block.stations) {
-    const adjust::Sortie& sortie = block.sorties[s.sortie];
-    if (!s.oriented || !s.position.allFinite()) continue;
-    for (int a = 0; a < 3; ++a)
-      most[a] = std::max(most[a], sortie.sigma_offset[a < 2 ? 0 : 1] + adjust::position_sigma(block, s)[a]);
-  }
-  Eigen::Vector3d shift;
-  for (int a = 0; a < 3; ++a) shift[a] = off[a].size() < 3 ? 0.0 : median(std::move(off[a]));
-  if (most.minCoeff() < 0 || (shift.cwiseAbs().array() <= 5 * most.array()).all()) return;
-  progress.say(
-      fmt::format("control lies east {:+.1f}, north {:+.1f}, height {:+.1f} m off where the photos' positions put it, "
-                  "far beyond what "
-                  "these may be off (1 sigma {:.2f} m in plan, {:.2f} m in height): one of them is in another system "
-                  "or above another "
-                  "surface; check control --crs, positions_crs and heights in [sortie], or set sigma_sortie",
-                  shift.x(), shift.y(), shift.z(), most.x(), most.z()));
+  say_shift(block, progress);
 }
 
 std::string words_of_open(const adjust::NamedBlock& named, const std::vector<adjust::Open>& open,

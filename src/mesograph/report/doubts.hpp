@@ -13,7 +13,9 @@ namespace mesograph::report {
 std::optional<BowlResult> say_doubts(const adjust::NamedBlock& named, const adjust::AdjustResult& result,
                                      Progress& progress);
 
-/// Before an adjustment: control that lies far off where the positions put it, and points that too few photos show.
+/// Before an adjustment: points that too few photos show, and control that lies far off where the positions put it: if
+/// it does as the block stands, judged again by an adjustment without control, with the joint standard deviation.
+/// Cost: little, or an adjustment where there is something to judge.
 void say_contradictions(const adjust::NamedBlock& named, Progress& progress);
 
 /// "the observations do not determine its turn about a line of azimuth 34 degrees: add control off the line ...".

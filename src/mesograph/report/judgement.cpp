@@ -18,22 +18,21 @@ std::string length(double metres) {
 
 std::string bias_words(const BiasOfChecks& b, const std::optional<Accuracy>& control) {
   static const char* const ways[3][2] = {{"west", "east"}, {"south", "north"}, {"low", "high"}};
-  std::vector<std::string> off;
-  double worst = 0, worst_sigma = nan;
+  std::vector<std::string> off, predicted;
+  bool explained = true;
   for (int a = 0; a < 3; ++a) {
     if (!(std::abs(b.mean[a]) > chance * b.by_scatter[a])) continue;
     off.push_back(fmt::format("{} {}", length(b.mean[a]), ways[a][b.mean[a] > 0]));
-    if (const double w = std::abs(b.mean[a]) / b.predicted[a]; w > worst) worst = w, worst_sigma = b.predicted[a];
+    predicted.push_back(length(b.predicted[a]));
+    explained = explained && std::abs(b.mean[a]) < chance * b.predicted[a];
   }
   if (off.empty()) return {};
   const std::string by = control ? fmt::format("the errors of {} control points and of the block", control->count)
                                  : std::string("what holds the block");
   const std::string cause =
-      worst < chance ? fmt::format("{} explain it (predicted for such a mean: {}, 1 sigma)", by, length(worst_sigma))
-                     : fmt::format(
-                           "{} do not explain it (predicted for such a mean: {}, 1 sigma): look for an error "
-                           "that control or checks share",
-                           by, length(worst_sigma));
+      fmt::format("{} {} (predicted for such a mean: {}, 1 sigma){}", by, explained ? "explain it" : "do not explain it",
+                  fmt::join(predicted, " and "),
+                  explained ? "" : ": look for an error that control or checks share");
   return fmt::format("at the {} checks the block lies {} on average, more than their scatter allows; {}", b.of,
                      fmt::join(off, ", "), cause);
 }
@@ -47,6 +46,13 @@ std::string checks_words(const NormalisedChecks& n) {
                      std::sqrt(n.low), std::sqrt(n.high),
                      n.mean > n.high ? "predicted sigmas are too small, or the checks have errors of their own"
                                      : "predicted sigmas are too large");
+}
+
+/// "ties 0.08 px (estimated; 3.1 independent rays of 6.1 a point)".
+std::string ties_words(const TieResult& t) {
+  if (!t.estimated) return fmt::format("ties {:.2f} px (as given; {:.1f} rays a point)", t.sigma, t.rays);
+  return fmt::format("ties {:.2f} px (estimated; {:.1f} independent rays of {:.1f} a point)", t.sigma, t.independent,
+                     t.rays);
 }
 
 std::string sigma0_words(const AdjustmentSummary& s) {
@@ -65,6 +71,7 @@ std::string sigma0_words(const AdjustmentSummary& s) {
 std::vector<std::string> judgement_of(const AdjustmentSummary& s) {
   std::vector<std::string> out;
   if (!s.converged) return out;
+  if (s.ties) out.push_back(ties_words(*s.ties));
   if (s.bias)
     if (std::string words = bias_words(*s.bias, s.control); !words.empty()) out.push_back(std::move(words));
   if (s.check_normalised) out.push_back(checks_words(*s.check_normalised));

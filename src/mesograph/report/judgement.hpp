@@ -6,7 +6,8 @@
 
 namespace mesograph::report {
 
-/// What the figures of an adjustment say together, a sentence each, for console and report alike: whether the checks
+/// What the figures of an adjustment say together, a sentence each, for console and report alike: what an image point
+/// of the ties is worth, whether the checks
 /// are off by more than chance on one side, whether they are as good as predicted, whether sigma0 fits the sigmas that
 /// were given. Empty: nothing to say, or the adjustment has not come to rest.
 /// Accuracy: a mean beside its scatter and a normalised error outside its interval accuse one right block in a hundred.

@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* adjust_version = "adjust 9";
+constexpr const char* adjust_version = "adjust 10";
 
 /// Sightings of oriented photos, and how many of them nobody has confirmed.
 report::SightingCount sightings_of(const Survey& survey, const NamedBlock& named) {
@@ -237,7 +237,8 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   const PhotoTable photos = load_photos(survey);
   const bool same = options.without.empty() && options.with.empty() && options.as.empty();
   check_control(survey);
-  if (auto stands = standing<Adjusted>(survey, "adjust", adjust_fingerprint(survey, options)); same && stands)
+  if (auto stands = standing<Adjusted>(survey, "adjust", adjust_fingerprint(survey, options));
+      same && stands && block_stands(survey, "adjust"))
     return *stands;
   std::vector<report::SetAside> aside;
   NamedBlock named = block_to_adjust(survey, photos, options, aside, progress);

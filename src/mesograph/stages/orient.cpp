@@ -262,7 +262,8 @@ Outcome<Oriented> orient(Survey& survey, Progress& progress) {
   TieTable ties = load_ties(survey);
   check_control(survey);
   const std::string print = orient_fingerprint(survey);
-  if (auto stands = standing<Oriented>(survey, "orient", print)) return *stands;
+  if (auto stands = standing<Oriented>(survey, "orient", print); stands && block_stands(survey, "orient"))
+    return *stands;
   if (const std::string doubt = datum_doubt(survey, photos); !doubt.empty()) throw Error("orient: {}", doubt);
   NamedBlock named = start_block(survey, photos, ties);
   const std::vector<camera::Camera> start = named.block.cameras;

@@ -21,7 +21,7 @@ using sight::SightingState;
 
 namespace {
 
-constexpr const char* blocks_layout = "block 9";
+constexpr const char* blocks_layout = "block 10";
 
 std::filesystem::path block_file(const Survey& survey, const std::string& stage) {
   return survey.store.folder() / ("block-" + stage);
@@ -136,6 +136,10 @@ void check_cameras(const Survey& survey, const PhotoTable& photos) {
 
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& named) {
   write_packed(block_file(survey, stage), blocks_layout, named);
+}
+
+bool block_stands(const Survey& survey, const std::string& stage) {
+  return fs::exists(block_file(survey, stage)) && has_layout(block_file(survey, stage), blocks_layout);
 }
 
 NamedBlock load_block(const Survey& survey, const std::string& stage) {

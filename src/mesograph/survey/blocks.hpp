@@ -12,6 +12,8 @@ using adjust::NamedBlock;
 
 /// Exact: to the bit. Cost: some 60 bytes a ray.
 void save_block(const Survey& survey, const std::string& stage, const NamedBlock& block);
+/// Whether a stage's block is there and of this version: without it the stage does not stand, whatever its inputs.
+bool block_stands(const Survey& survey, const std::string& stage);
 /// Throws Error where the stage ("orient", "adjust") has not run.
 NamedBlock load_block(const Survey& survey, const std::string& stage);
 

@@ -94,7 +94,7 @@ struct TieSettings {
 /// [adjust]
 struct AdjustSettings {
   std::vector<std::string> free = {"c", "x0", "y0", "k1", "k2", "k3", "p1", "p2"};
-  adjust::Weights weights = adjust::Weights::given;
+  adjust::Weights weights = adjust::Weights::estimate;
   bool found = true;  ///< sightings of the finder take part, not only confirmed ones
 
   template <typename Self, typename Visit>
