@@ -204,8 +204,7 @@ int yardstick(adjust::Block& block, double tolerance) {
   for (adjust::GroundPoint& point : block.points) add(point);
   for (adjust::SurveyedPoint& s : block.surveyed) {
     add(s.point);
-    problem.AddResidualBlock(new Known<3>(s.surveyed, s.sigma), nullptr,
-                             s.point.X.data());
+    problem.AddResidualBlock(new Known<3>(s.surveyed, s.sigma), nullptr, s.point.X.data());
   }
   for (std::size_t i = 0; i < stations.size(); ++i) {
     adjust::Sortie& sortie = block.sorties[block.stations[i].sortie];
@@ -336,8 +335,8 @@ int main(int argc, char** argv) {
       };
       const auto cpu = both(&Measured::cpu), elapsed = both(&Measured::elapsed), memory = both(&Measured::memory);
       fmt::print("{:6}  {:6}  {:6.2f} {:5.3f}  {:6.2f} {:5.3f}  {:6.0f} {:5.3f}  {} / {}  {:+.1e}\n", photos, name,
-                 cpu.first, cpu.second, elapsed.first, elapsed.second, memory.first, memory.second,
-                 ours[0].iterations, theirs[0].iterations, ours[0].cost / theirs[0].cost - 1);
+                 cpu.first, cpu.second, elapsed.first, elapsed.second, memory.first, memory.second, ours[0].iterations,
+                 theirs[0].iterations, ours[0].cost / theirs[0].cost - 1);
       std::fflush(stdout);
       if (which == Run::adjust) growth.emplace_back(photos, cpu.first);
     }

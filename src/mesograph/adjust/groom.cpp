@@ -21,11 +21,11 @@ constexpr std::array<double, 3> median_of_squares = {nan, 0.4549, 1.3863};
 
 /// A ray of a point at the point's present place, in units of the ray's sigma.
 struct Seen {
-  bool could = false;                             ///< its station is oriented
-  bool seen = false;                              ///< the point shows there; else neither of the following is set
-  Eigen::Vector2d v = Eigen::Vector2d::Zero();    ///< adjusted - observed
-  Eigen::Matrix<double, 2, 3> B;                  ///< what v changes by with the point
-  bool in = false;                                ///< taken for a good one
+  bool could = false;                           ///< its station is oriented
+  bool seen = false;                            ///< the point shows there; else neither of the following is set
+  Eigen::Vector2d v = Eigen::Vector2d::Zero();  ///< adjusted - observed
+  Eigen::Matrix<double, 2, 3> B;                ///< what v changes by with the point
+  bool in = false;                              ///< taken for a good one
   double length() const { return seen ? v.norm() : std::numeric_limits<double>::infinity(); }
 };
 

@@ -63,7 +63,8 @@ constexpr std::array<std::string_view, 7> words(Component) {
   return {"x", "y", "z", "east", "north", "height", "length"};
 }
 
-/// A tested observation that stands out: |w| above 3.29.
+/// A tested observation that stands out: |w| above 3.29; of sightings, positions and attitudes, above what so many
+/// tests together stay below (critical_among).
 struct Suspect {
   Observed kind = Observed::sighting;
   std::string id;

@@ -83,7 +83,7 @@ void test_check(const SurveyedPoint& point, SurveyedResult& result) {
 
 /// Of a check too: its rays test each other.
 void test_sightings(const SurveyedPoint& point, const PointDesign& design, const PointStatistics& statistics,
-                    SurveyedResult& result, Tally& tally, AdjustResult& out) {
+                    double critical, SurveyedResult& result, Tally& tally, AdjustResult& out) {
   result.sightings.resize(point.point.rays.size());
   for (std::size_t r = 0; r < design.rays.size(); ++r) {
     const Ray& ray = *design.rays[r];
@@ -96,7 +96,7 @@ void test_sightings(const SurveyedPoint& point, const PointDesign& design, const
       test = tested(-design.v[row] * ray.sigma, ray.sigma, statistics.image(row, row) * ray.sigma * ray.sigma);
       test.effect = statistics.cross.col(row).norm() * test.detectable / ray.sigma;
       if (point.role == Role::control) tally.sightings.redundancy += test.redundancy;
-      if (std::abs(test.w) > critical_w)
+      if (std::abs(test.w) > critical)
         out.suspects.push_back(
             {Observed::sighting, point.id, ray.station, a == 0 ? Component::x : Component::y, test.gross, test.w});
     }
@@ -137,8 +137,8 @@ void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
   }
 }
 
-void judge_point(const Block& block, const SurveyedPoint& point, int end, Tally& tally, SurveyedResult& result,
-                 AdjustResult& out) {
+void judge_point(const Block& block, const SurveyedPoint& point, int end, double critical, Tally& tally,
+                 SurveyedResult& result, AdjustResult& out) {
   const bool in = point.role == Role::control;
   const PointDesign design = design_of(block, point.point, end, out.layout);
   const Eigen::MatrixXd Q = out.inverse.among(design.columns);
@@ -152,11 +152,15 @@ void judge_point(const Block& block, const SurveyedPoint& point, int end, Tally&
   else
     test_check(point, result);
   if (point.role == Role::off) return;
-  test_sightings(point, design, statistics, result, tally, out);
+  test_sightings(point, design, statistics, critical, result, tally, out);
   if (in && !point.natural) result.left_out = leave_out(block, point, design, out.layout, Q);
 }
 
 void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
+  // A finder's sightings come by the hundred: judged one by one, many right ones would stand out.
+  std::size_t tests = 0;
+  for (const SurveyedPoint& point : block.surveyed) tests += 2 * point.point.rays.size();
+  const double critical = critical_among(tests);
   for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
     SurveyedPoint& point = block.surveyed[i];
     SurveyedResult result;
@@ -167,7 +171,7 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     }
     result.X = point.point.X;
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
-    if (point.point.X.allFinite()) judge_point(block, point, out.layout.end[i], tally, result, out);
+    if (point.point.X.allFinite()) judge_point(block, point, out.layout.end[i], critical, tally, result, out);
     out.surveyed.push_back(result);
   }
 }

@@ -125,9 +125,9 @@ struct GroupResult {
 
 /// What an image point of the ties is worth.
 struct TieResult {
-  double sigma = nan;      ///< of one ray, per axis, pixels
-  bool estimated = false;  ///< from the residuals; else as given
-  double rays = nan;       ///< of a point, on average
+  double sigma = nan;        ///< of one ray, per axis, pixels
+  bool estimated = false;    ///< from the residuals; else as given
+  double rays = nan;         ///< of a point, on average
   double independent = nan;  ///< rays that would weigh as much were their errors independent (adjust::TieNoise)
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {

@@ -29,10 +29,9 @@ std::string bias_words(const BiasOfChecks& b, const std::optional<Accuracy>& con
   if (off.empty()) return {};
   const std::string by = control ? fmt::format("the errors of {} control points and of the block", control->count)
                                  : std::string("what holds the block");
-  const std::string cause =
-      fmt::format("{} {} (predicted for such a mean: {}, 1 sigma){}", by, explained ? "explain it" : "do not explain it",
-                  fmt::join(predicted, " and "),
-                  explained ? "" : ": look for an error that control or checks share");
+  const std::string cause = fmt::format("{} {} (predicted for such a mean: {}, 1 sigma){}", by,
+                                        explained ? "explain it" : "do not explain it", fmt::join(predicted, " and "),
+                                        explained ? "" : ": look for an error that control or checks share");
   return fmt::format("at the {} checks the block lies {} on average, more than their scatter allows; {}", b.of,
                      fmt::join(off, ", "), cause);
 }

@@ -6,6 +6,7 @@
 #include <mesograph/report/adjustment_files.hpp>
 #include <mesograph/report/doubts.hpp>
 #include <mesograph/report/judgement.hpp>
+#include <mesograph/report/wrong.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/survey/blocks.hpp>
@@ -38,15 +39,6 @@ report::SightingCount sightings_of(const Survey& survey, const NamedBlock& named
   return out;
 }
 
-/// "K05: height is wrong by +0.249 m (w = 14.2)".
-std::string words_of(const NamedBlock& named, const adjust::Suspect& s) {
-  const std::string where = s.station < 0 ? "" : " in " + named.images[s.station];
-  std::string subject = s.kind == adjust::Observed::control ? s.id : word_of(s.kind);
-  if (s.kind != adjust::Observed::control && !s.id.empty()) subject += " " + s.id;
-  return fmt::format("{}{}: {} is wrong by {:+.3f} {} (w = {:.1f})", subject, where, word_of(s.component), s.size,
-                     adjust::unit_of(s.kind), s.w);
-}
-
 /// What the survey wants to know of before it trusts the numbers.
 void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result,
           const std::optional<report::Accuracy>& check, Progress& progress) {
@@ -57,10 +49,13 @@ void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustRes
         result.iterations));
   constexpr std::size_t shown = 12;
   for (std::size_t i = 0; i < std::min(shown, result.suspects.size()); ++i)
-    progress.say(words_of(named, result.suspects[i]));
+    progress.say(report::words_of(named, result.suspects[i]));
   if (result.suspects.size() > shown)
     progress.say(
         fmt::format("{} more observations stand out; results/reliability.csv has all", result.suspects.size() - shown));
+  // One wrong observation pulls its neighbours' residuals along.
+  if (result.suspects.size() > 1 && std::abs(result.suspects[0].w) > 2 * adjust::critical_w)
+    progress.say("the first of them is worst; the rest may follow from it (adjust --snoop tells)");
   const auto limit = [&](double most, double value, const char* what, const char* unit) {
     if (value > most)
       progress.say(fmt::format("{} {:.3f} {} is above the tolerance of {} {}", what, value, unit, most, unit));
@@ -160,25 +155,93 @@ adjust::AdjustResult adjusted(const Survey& survey, NamedBlock& named, const adj
   }
 }
 
-/// Adjusts, sets the worst suspect aside, and adjusts again, until nothing stands out.
+/// The item that a suspect is set aside as: its point whole, where plan and height stand out both.
+std::string item_aside(const NamedBlock& named, const adjust::AdjustResult& result, const adjust::Suspect& worst) {
+  const std::string item = adjust::item_of(named, worst);
+  if (worst.kind != adjust::Observed::control) return item;
+  const bool both = std::any_of(result.suspects.begin(), result.suspects.end(), [&](const adjust::Suspect& s) {
+    return s.kind == worst.kind && s.id == worst.id && adjust::item_of(named, s) != item;
+  });
+  return both ? worst.id : item;
+}
+
+/// What adjusting is repeated with: the block as it was given, and what it is adjusted without.
+class Snooped {
+ public:
+  Snooped(const Survey& survey, const NamedBlock& given, const adjust::AdjustOptions& options, Progress& progress)
+      : survey_(survey), given_(given), options_(options), progress_(progress) {}
+
+  /// Adjusts without all items but `with`; where nothing else stands out, whether that one does again.
+  adjust::AdjustResult run(const std::vector<report::SetAside>& aside, NamedBlock& out,
+                           const std::string& with = "") const {
+    out = given_;
+    for (const report::SetAside& a : aside)
+      if (a.item != with) adjust::set_aside(out, a.item);
+    check_datum(out);
+    return adjusted(survey_, out, options_, progress_);
+  }
+  static const adjust::Suspect* worst(const NamedBlock& named, const adjust::AdjustResult& result) {
+    const auto found = std::find_if(result.suspects.begin(), result.suspects.end(),
+                                    [&](const adjust::Suspect& s) { return std::abs(s.w) > limit_of(named, s.kind); });
+    return found == result.suspects.end() ? nullptr : &*found;
+  }
+
+ private:
+  const Survey& survey_;
+  const NamedBlock& given_;
+  const adjust::AdjustOptions& options_;
+  Progress& progress_;
+};
+
+/// Whole points whose coordinates or sightings contradict the block before any adjustment: what is so wrong bends all
+/// else, and would let right observations go first.
+void set_contradictions_aside(const NamedBlock& named, const std::vector<orient::Contradiction>& contradictions,
+                              std::vector<report::SetAside>& aside) {
+  const auto put = [&](const std::string& item) { aside.push_back({item, report::AsideBy::snoop, {}}); };
+  for (const orient::Contradiction& c : contradictions) {
+    const adjust::SurveyedPoint& p = named.block.surveyed[c.point];
+    if (c.what == orient::Contradiction::What::sighting) {
+      put(p.id + "@" + named.images[c.station]);
+      continue;
+    }
+    // A check takes no part, wrong or not, and is never chosen by its result.
+    if (p.role == adjust::Role::control) put(p.id);
+    if (c.what == orient::Contradiction::What::exchanged)
+      if (const adjust::SurveyedPoint& other = named.block.surveyed[c.other]; other.role == adjust::Role::control)
+        put(other.id);
+  }
+}
+
+/// Sets aside what contradicts the block as it stands, adjusts, sets the worst suspect aside and adjusts again, until
+/// nothing stands out; then tries each of them again beside the others, and takes back what no longer does.
 adjust::AdjustResult snoop(const Survey& survey, NamedBlock& named, const adjust::AdjustOptions& adjusting,
+                           const std::vector<orient::Contradiction>& contradictions,
                            std::vector<report::SetAside>& aside, Progress& progress) {
   constexpr int most = 100;
-  for (int round = 0;; ++round) {
-    NamedBlock trial = named;
-    adjust::AdjustResult result = adjusted(survey, trial, adjusting, progress);
-    const auto worst = std::find_if(result.suspects.begin(), result.suspects.end(),
-                                    [&](const adjust::Suspect& s) { return std::abs(s.w) > limit_of(trial, s.kind); });
-    if (worst == result.suspects.end() || round == most) {
-      named = std::move(trial);
-      return result;
-    }
-    const std::string item = adjust::item_of(trial, *worst);
-    aside.push_back({item, report::AsideBy::snoop, worst->component, worst->size, worst->w});
-    progress.say(fmt::format("set aside: {}; adjust --without {} keeps that", words_of(trial, *worst), item));
-    adjust::set_aside(named, item);
-    check_datum(named);
+  const NamedBlock given = named;
+  const Snooped snooped(survey, given, adjusting, progress);
+  std::vector<report::SetAside> mine;
+  set_contradictions_aside(given, contradictions, mine);
+  adjust::AdjustResult result = snooped.run(mine, named);
+  for (int round = 0; round < most; ++round) {
+    const adjust::Suspect* worst = Snooped::worst(named, result);
+    if (!worst) break;
+    const std::string item = item_aside(named, result, *worst);
+    mine.push_back({item, report::AsideBy::snoop, worst->component, worst->size, worst->w});
+    progress.say(fmt::format("set aside: {}; adjust --without {} keeps that", report::words_of(named, *worst), item));
+    result = snooped.run(mine, named);
   }
+  // What stood out only because something else was wrong comes back (iterated inclusion).
+  for (std::size_t i = mine.size(); i-- > 0 && mine.size() > 1;) {
+    NamedBlock trial;
+    adjust::AdjustResult with = snooped.run(mine, trial, mine[i].item);
+    if (Snooped::worst(trial, with)) continue;
+    progress.say(fmt::format("taken back: {} fits beside the others", mine[i].item));
+    mine.erase(mine.begin() + static_cast<std::ptrdiff_t>(i));
+    named = std::move(trial), result = std::move(with);
+  }
+  aside.insert(aside.end(), mine.begin(), mine.end());
+  return result;
 }
 
 /// In a local survey the photos' positions lead nowhere; control does.
@@ -244,11 +307,12 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   NamedBlock named = block_to_adjust(survey, photos, options, aside, progress);
   if (survey.crs.local) move_into_place(named.block);
   report::say_contradictions(named, progress);
+  const std::vector<orient::Contradiction> wrong = report::say_wrong(named, progress);
   adjust::AdjustOptions adjusting;
   adjusting.scope.free = adjust::free_from(free_names(survey, options), "adjust: --free");
   adjusting.weights = survey.settings.adjust.weights;
-  const adjust::AdjustResult result =
-      options.snoop ? snoop(survey, named, adjusting, aside, progress) : adjusted(survey, named, adjusting, progress);
+  const adjust::AdjustResult result = options.snoop ? snoop(survey, named, adjusting, wrong, aside, progress)
+                                                    : adjusted(survey, named, adjusting, progress);
   Outcome<Adjusted> out;
   report::AdjustmentSummary& summary = out.result.summary;
   out.result.points = report::point_results(survey.crs, named, result);

@@ -12,6 +12,7 @@
 #include <mesograph/draw/figures.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
+#include <mesograph/stages/say_wrong.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/inputs.hpp>
 #include <set>
@@ -558,6 +559,7 @@ Outcome<ControlTaken> control(Survey& survey, const ControlOptions& options, Pro
       write_file(survey.inputs() / "scalebars.csv", scale_bars_text(bars));
     if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
       write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
+    if (!options.file.empty()) say_wrong(survey, progress);
     draw_control(survey, rows, bars);
   }
   Outcome<ControlTaken> out{taken_of(rows, bars)};

@@ -5,6 +5,7 @@
 #include <mesograph/orient/onto_control.hpp>
 #include <mesograph/report/sight_sheets.hpp>
 #include <mesograph/stages/control.hpp>
+#include <mesograph/stages/say_wrong.hpp>
 #include <mesograph/stages/sight.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/inputs.hpp>
@@ -296,6 +297,7 @@ Outcome<Sighted> sight(Survey& survey, const SightOptions& options, Progress& pr
   write_file(table, sightings_text(out.result.table));
   std::vector<fs::path> written = write_sheets(survey, photos, out.result.table, result, progress);
   if (find) advise(survey, out.result.table, progress);
+  say_wrong(survey, progress);
   // Without a block, or without looking, the stage is not done.
   if (!survey.store.stage("orient")) return out;
   if (!find) {

@@ -1,0 +1,90 @@
+#include <catch2/catch.hpp>
+#include <mesograph/adjust/tie_noise.hpp>
+#include <mesograph/orient/contradictions.hpp>
+#include <mesograph/orient/similarity.hpp>
+#include <mesograph/report/wrong.hpp>
+
+#include "made_up_block.hpp"
+
+using namespace mesograph;
+using orient::Contradiction;
+
+namespace {
+
+/// Points in a block that lies, turns and counts as no survey does: contradictions need no frame and no unit.
+adjust::Block block_elsewhere(double unit, std::uint64_t seed) {
+  MadeUpOptions options;
+  options.noise_px = 0.5, options.control = 10, options.checks = 4, options.seed = seed;
+  adjust::Block block = make_block(options).block;
+  orient::Similarity moved;
+  moved.scale = 0.37 * unit;
+  moved.R = Eigen::AngleAxisd(0.8, Eigen::Vector3d(1, 2, 3).normalized()).toRotationMatrix();
+  moved.t = unit * Eigen::Vector3d(500, -300, 90);
+  orient::transform(block, moved);
+  for (adjust::SurveyedPoint& p : block.surveyed) p.surveyed *= unit, p.sigma *= unit;
+  return block;
+}
+
+}  // namespace
+
+TEST_CASE("Right points and sightings contradict nothing, in millimetres as in kilometres") {
+  for (const double unit : {0.001, 1.0, 1000.0})
+    for (std::uint64_t seed = 1; seed <= 5; ++seed) CHECK(orient::contradictions(block_elsewhere(unit, seed)).empty());
+}
+
+TEST_CASE("A height that is off, two points exchanged and a click in the wrong place are each named before adjusting") {
+  for (const double unit : {0.001, 1.0, 1000.0}) {
+    adjust::NamedBlock named;
+    named.block = block_elsewhere(unit, 7);
+    for (std::size_t i = 0; i < named.block.stations.size(); ++i) named.images.push_back("S" + std::to_string(i));
+    std::vector<adjust::SurveyedPoint>& points = named.block.surveyed;
+    points[2].surveyed.z() += 1.02 * unit;
+    std::swap(points[4].surveyed, points[11].surveyed);
+    adjust::Ray& click = points[0].point.rays[1];
+    click.x += Eigen::Vector2d(240, -320);  // 400 px
+    const std::vector<Contradiction> all = orient::contradictions(named.block);
+    REQUIRE(all.size() == 3);
+    CHECK((all[0].what == Contradiction::What::sighting && all[0].point == 0 && all[0].station == click.station));
+    CHECK(all[0].pixels == Approx(400).margin(5));  // noise of the other sightings
+    CHECK((all[1].what == Contradiction::What::exchanged && all[1].point == 4 && all[1].other == 11));
+    CHECK((all[2].what == Contradiction::What::place && all[2].point == 2));
+    // 20 mm of control and half a pixel (3 cm) at each point
+    CHECK((all[2].off - unit * Eigen::Vector3d(0, 0, 1.02)).norm() < 0.1 * unit);
+    if (unit == 1.0) CHECK(report::words_of(named, all[2]).find("K2 is surveyed ") == 0);
+    CHECK(report::words_of(named, all[1]).find("K4 and P11 look exchanged") == 0);
+  }
+}
+
+TEST_CASE("Of three photos of a point two that meet by chance do not accuse the third") {
+  adjust::Block block = block_elsewhere(1.0, 9);
+  adjust::GroundPoint& point = block.surveyed[0].point;
+  point.rays.resize(3);
+  for (adjust::Ray& ray : point.rays) ray.x += Eigen::Vector2d(ray.station % 2 ? 60.0 : -45.0, 50.0 * ray.station);
+  for (const Contradiction& c : orient::contradictions(block)) CHECK(c.what != Contradiction::What::sighting);
+}
+
+TEST_CASE("Independent rays are told from rays of features that were found twice") {
+  MadeUpOptions options;
+  options.noise_px = 0.5, options.points = 800, options.strips = 4, options.per_strip = 6;
+  double once = 0, twice = 0, factor = 0;
+  constexpr int draws = 6;
+  for (int seed = 1; seed <= draws; ++seed) {
+    options.seed = static_cast<std::uint64_t>(seed);
+    adjust::Block block = make_block(options).block;
+    for (adjust::GroundPoint& p : block.points)
+      for (adjust::Ray& ray : p.rays) ray.sigma = 0.8;  // what was given is not what is true
+    Progress progress;
+    adjust::adjust(block, {}, progress);
+    const adjust::TieNoise noise = adjust::tie_noise(block, {});
+    once += noise.alike / draws, factor += noise.factor / draws;
+    // The same keypoints again: as many observations more, and nothing new.
+    const std::vector<adjust::GroundPoint> points = block.points;
+    block.points.insert(block.points.end(), points.begin(), points.end());
+    twice += adjust::tie_noise(block, {}).alike / draws;
+  }
+  CHECK(factor == Approx(0.5 / 0.8).epsilon(0.01));
+  // About 160 unknowns a block: a mean of so many squares is good to 11 %, of six blocks to 5 %; less than 1 is told
+  // as 1.
+  CHECK(once < 1.15);
+  CHECK(twice / once == Approx(2).epsilon(0.15));
+}
