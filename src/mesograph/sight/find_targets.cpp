@@ -151,7 +151,9 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
   std::vector<Target> all;
   Level level = cut(image, box, 0.75 * options.most_size_px);
   // Of targets of nine pixels and more the first octave shows what the whole size would, at a quarter of its cost.
-  if (options.least_size_px >= 9) level = halved(level);
+  // But a corner's size is that of its arms, and what shows is where their strips meet.
+  const bool corners = std::find(options.kinds.begin(), options.kinds.end(), TargetKind::corner) != options.kinds.end();
+  if (options.least_size_px >= 9 && !corners) level = halved(level);
   const double finest = level.scale;
   while (level.grey.width > 8 && level.grey.height > 8 && 5 * level.scale <= options.most_size_px) {
     // Of a checker's crossing the curvature comes to 0.32 of its contrast, of a disc to 0.35, where nothing blurs them.

@@ -15,11 +15,14 @@ struct Sought {
   std::vector<Eigen::Vector3d> places;
   std::vector<std::vector<Window>> windows;
   Eigen::Vector2d reach = Eigen::Vector2d::Zero();
+  double slack = nan;  ///< m, that spots and points may differ by beside the common shift
 };
 
 Sought sought(const adjust::Block& block, const Outlook& outlook) {
   Sought out;
   out.windows.resize(block.stations.size());
+  // What a block bends by before control holds it grows with the ground that a pixel covers, as its rays' errors do.
+  out.slack = 12 * adjust::ground_sampling_distance(block);
   for (std::size_t i = 0; i < outlook.predictions.size(); ++i) {
     if (block.surveyed[i].role != adjust::Role::control || outlook.predictions[i].empty()) continue;
     out.points.push_back(i);
@@ -59,8 +62,6 @@ std::vector<std::vector<Window>> few_windows(const Sought& all, const Outlook& o
   }
 }
 
-constexpr double slack = 1.0;  // m, that spots and points may differ by beside the common shift
-
 /// The reading under which the pattern of control shows, as a sentence; empty where none does. One search serves all:
 /// what they move control by is little beside the ellipses, which overlap.
 std::string other_reading(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
@@ -83,7 +84,7 @@ std::string other_reading(const adjust::Block& block, const SearchSite& site, co
       look(block, site, outlook, {}, windows, LookFor::clear, "looking where other readings put control", progress);
   const std::vector<Spot> spots = spots_of(block, seen.seen);
   for (const control::OtherReading& reading : readings)
-    if (identify(reading.places, spots, sought.reach, slack))
+    if (identify(reading.places, spots, sought.reach, sought.slack))
       return fmt::format(
           "the pattern of the control points shows with their {}, {:.1f} m from where they are now: "
           "give the file again so",
@@ -102,10 +103,13 @@ struct WideLook {
   std::optional<Identified> identified;
 };
 
-/// The pattern among spots of one kind and about one size, for a crew lays what it has: of all such classes the one
-/// that chance explains least, and of all spots together. Spots are those given; `identified` counts in them.
-std::optional<Identified> pattern_by_looks(const Sought& wanted, const std::vector<Seen>& seen,
-                                           const std::vector<Spot>& spots) {
+/// Spots of one kind and about one size, for a crew lays what it has.
+struct Class {
+  Usual looks;             ///< kind and least size; nothing: all spots
+  std::vector<int> spots;  ///< indices into those given
+};
+
+std::vector<Class> classes_of(const std::vector<Seen>& seen, const std::vector<Spot>& spots) {
   std::map<TargetKind, std::vector<std::pair<double, int>>> by_kind;  // size, spot
   for (std::size_t j = 0; j < spots.size(); ++j) {
     std::map<TargetKind, std::vector<double>> sizes;
@@ -113,48 +117,77 @@ std::optional<Identified> pattern_by_looks(const Sought& wanted, const std::vect
     for (auto& [kind, values] : sizes)
       if (2 * values.size() > spots[j].sights.size()) by_kind[kind].emplace_back(median(values), static_cast<int>(j));
   }
-  std::vector<std::vector<int>> classes(1);
-  for (std::size_t j = 0; j < spots.size(); ++j) classes[0].push_back(static_cast<int>(j));
+  std::vector<Class> out(1);
+  for (std::size_t j = 0; j < spots.size(); ++j) out[0].spots.push_back(static_cast<int>(j));
   constexpr double most_ratio = 1.5;  // of sizes of one class: slopes, blur and a coarse range do that much
   for (auto& [kind, all] : by_kind) {
     std::sort(all.begin(), all.end());
     for (double least = all.front().first; least <= all.back().first; least *= std::sqrt(most_ratio)) {
-      std::vector<int> one;
+      Class one{{kind, least * std::sqrt(most_ratio)}, {}};
       for (const auto& [size, j] : all)
-        if (size >= least && size <= most_ratio * least) one.push_back(j);
-      if (one.size() >= 3 && one != classes.back()) classes.push_back(std::move(one));
+        if (size >= least && size <= most_ratio * least) one.spots.push_back(j);
+      if (one.spots.size() >= 3 && one.spots != out.back().spots) out.push_back(std::move(one));
     }
   }
+  return out;
+}
+
+/// The pattern among the spots of one class: of all classes the one that chance explains least. `identified` counts in
+/// all spots.
+std::optional<Identified> pattern_by_looks(const Sought& wanted, const std::vector<Spot>& spots,
+                                           const std::vector<Class>& classes) {
   std::optional<Identified> best;
-  for (const std::vector<int>& of : classes) {
+  for (const Class& one : classes) {
     std::vector<Spot> some;
-    for (const int j : of) some.push_back(spots[static_cast<std::size_t>(j)]);
-    auto found = identify(wanted.places, some, wanted.reach, slack);
+    for (const int j : one.spots) some.push_back(spots[static_cast<std::size_t>(j)]);
+    auto found = identify(wanted.places, some, wanted.reach, wanted.slack);
     if (!found || found->chance * static_cast<double>(classes.size()) > 1e-3) continue;
     if (best && std::pair(-best->named, best->chance) <= std::pair(-found->named, found->chance)) continue;
     for (int& spot : found->spot)
-      if (spot >= 0) spot = of[static_cast<std::size_t>(spot)];
+      if (spot >= 0) spot = one.spots[static_cast<std::size_t>(spot)];
     best = std::move(found);
   }
   return best;
 }
 
-/// Few photos and large targets first: a pattern needs not all of either, and the whole of both costs ten times as
-/// much.
+/// The looks of the classes with most spots, each kind once, three at most: gravel and roofs have a kind, too.
+std::vector<Usual> likeliest(std::vector<Class> classes) {
+  std::erase_if(classes, [](const Class& one) { return !one.looks.kind; });
+  std::stable_sort(classes.begin(), classes.end(),
+                   [](const Class& a, const Class& b) { return a.spots.size() > b.spots.size(); });
+  std::vector<Usual> out;
+  for (const Class& one : classes)
+    if (out.size() < 2 &&
+        std::none_of(out.begin(), out.end(), [&](const Usual& u) { return u.kind == one.looks.kind; }))
+      out.push_back(one.looks);
+  return out;
+}
+
+/// Large targets in few photos first, then small ones too: a pattern needs not all of either, and the whole of both
+/// costs ten times as much. Where too few of the pattern showed, what shows most is looked for in all photos, with
+/// wider bounds, for its kind and size are known.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
-  WideLook out;
   constexpr int views = 5;  // three rays make a spot, and one or two photos may miss their target
-  for (const bool few : {true, false}) {
-    out.look =
-        look(block, site, outlook, {}, few ? few_windows(wanted, outlook, views) : wanted.windows,
-             few ? LookFor::clear_large : LookFor::clear,
-             few ? "looking for targets all over" : "looking again, in all photos and for smaller ones", progress);
-    out.spots = spots_of(block, out.look.seen);
-    out.identified = pattern_by_looks(wanted, out.look.seen, out.spots);
+  const std::vector<std::vector<Window>> few = few_windows(wanted, outlook, views);
+  WideLook out;
+  std::vector<Class> classes;
+  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, LookFor look_for,
+                       const char* step) {
+    WideLook now;
+    now.look = look(block, site, outlook, usual, windows, look_for, step, progress);
+    now.spots = spots_of(block, now.look.seen);
+    classes = classes_of(now.look.seen, now.spots);
+    now.identified = pattern_by_looks(wanted, now.spots, classes);
     // Half of the points by name are more than a pattern needs; fewer may be that of half the site.
-    if (out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size())) break;
-  }
+    const bool better = now.identified && (!out.identified || now.identified->named > out.identified->named);
+    if (better || out.spots.empty()) out = std::move(now);
+    return out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size());
+  };
+  if (see({}, few, LookFor::clear_large, "looking for targets all over")) return out;
+  if (see({}, few, LookFor::clear, "looking again, for smaller ones")) return out;
+  for (const Usual& usual : likeliest(classes))
+    if (see(usual, wanted.windows, LookFor::usual, "looking for what shows most, in all photos")) break;
   return out;
 }
 

@@ -12,6 +12,8 @@ namespace mesograph::sight {
 
 namespace {
 
+// Of the usual size, in a window whose ground lies at several ranges and slopes.
+constexpr double least_of_usual = 0.5, most_of_usual = 2.0;
 constexpr double sigma_slope = 8 * rad_per_deg;  // of the ground that targets lie on
 
 TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKind>& kinds, const Usual& usual,
@@ -40,12 +42,22 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
     TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
+    // A size that is known in metres leaves an octave or two to be looked at.
+    if (const double px = usual.size_m * c / outlook.predictor.range_to_ground(station, w.center()); px > 0) {
+      options.least_size_px = std::max(options.least_size_px, least_of_usual * px);
+      options.most_size_px = std::max(options.least_size_px, std::min(options.most_size_px, most_of_usual * px));
+    }
     if (look_for != LookFor::any) {
       options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
       // All over a site there is a hundred times as much gravel and grass as targets, and road markings that stand
       // where they are in every photo: only what looks right makes a pattern.
       options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.93;
       options.most_lopsided = 0.03, options.most_sigma_px = 0.2, options.most_strain = 6;
+    }
+    if (look_for == LookFor::usual) {
+      options.least_contrast = 20;
+      options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.87;
+      options.most_lopsided = 0.08, options.most_sigma_px = 0.3;
     }
     if (look_for == LookFor::clear_large) options.least_size_px = 9;
     // Circles show the ground around them, which is never even; little of a site is round.
@@ -95,7 +107,8 @@ std::optional<KnownPlace> known_place(const adjust::Block& block, const adjust::
   std::partial_sort(nearest.begin(), nearest.begin() + 5, nearest.end());
   out.X.z() = median(std::vector<double>{nearest[0].second, nearest[1].second, nearest[2].second, nearest[3].second,
                                          nearest[4].second});
-  constexpr double ground_variance = 1.0;  // m^2, of ground between tie points
+  // m^2, of ground between tie points: these lie some ten pixels apart, and ground is not steeper than that is wide.
+  const double ground_variance = std::pow(15 * adjust::ground_sampling_distance(block), 2);
   out.covariance = Eigen::Vector3d(1 / weight(0, 0), 1 / weight(1, 1), ground_variance).asDiagonal();
   return out;
 }

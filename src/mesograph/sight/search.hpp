@@ -101,9 +101,10 @@ struct Look {
 };
 /// What a look is content with: where much ground is searched, a pattern needs not all targets of it.
 enum class LookFor {
-  any,         ///< whatever the finder knows
-  clear,       ///< of good contrast
-  clear_large  ///< of good contrast, and nine pixels or more
+  any,          ///< whatever the finder knows
+  clear,        ///< of good contrast
+  clear_large,  ///< of good contrast, and nine pixels or more
+  usual         ///< what is usual, all over: not as strict as where nothing is known of it, nor as where it must lie
 };
 /// Targets in the windows of each photo (they may overlap). `usual`: what is known of them, which lets slanting and
 /// shaded ones pass.

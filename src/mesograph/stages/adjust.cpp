@@ -40,7 +40,7 @@ report::SightingCount sightings_of(const Survey& survey, const NamedBlock& named
 }
 
 /// What the survey wants to know of before it trusts the numbers.
-void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result,
+void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustResult& result, bool contradicts,
           const std::optional<report::Accuracy>& check, Progress& progress) {
   if (result.status == adjust::SolveStatus::not_converged)
     progress.say(fmt::format(
@@ -54,7 +54,9 @@ void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustRes
     progress.say(
         fmt::format("{} more observations stand out; results/reliability.csv has all", result.suspects.size() - shown));
   // One wrong observation pulls its neighbours' residuals along.
-  if (result.suspects.size() > 1 && std::abs(result.suspects[0].w) > 2 * adjust::critical_w)
+  if (contradicts && !result.suspects.empty())
+    progress.say("these may follow from what contradicts the block, named first (adjust --snoop tells)");
+  else if (result.suspects.size() > 1 && std::abs(result.suspects[0].w) > 2 * adjust::critical_w)
     progress.say("the first of them is worst; the rest may follow from it (adjust --snoop tells)");
   const auto limit = [&](double most, double value, const char* what, const char* unit) {
     if (value > most)
@@ -171,7 +173,7 @@ class Snooped {
   Snooped(const Survey& survey, const NamedBlock& given, const adjust::AdjustOptions& options, Progress& progress)
       : survey_(survey), given_(given), options_(options), progress_(progress) {}
 
-  /// Adjusts without all items but `with`; where nothing else stands out, whether that one does again.
+  /// Adjusts without all items but `with`.
   adjust::AdjustResult run(const std::vector<report::SetAside>& aside, NamedBlock& out,
                            const std::string& with = "") const {
     out = given_;
@@ -179,6 +181,16 @@ class Snooped {
       if (a.item != with) adjust::set_aside(out, a.item);
     check_datum(out);
     return adjusted(survey_, out, options_, progress_);
+  }
+  /// Whether an item that was set aside fits beside the others: nothing stands out with it, and the block holds.
+  bool fits_with(const std::vector<report::SetAside>& aside, const std::string& item, NamedBlock& out,
+                 adjust::AdjustResult& result) const {
+    try {
+      result = run(aside, out, item);
+    } catch (const Error&) {  // so wrong that nothing can be determined with it
+      return false;
+    }
+    return !worst(out, result);
   }
   static const adjust::Suspect* worst(const NamedBlock& named, const adjust::AdjustResult& result) {
     const auto found = std::find_if(result.suspects.begin(), result.suspects.end(),
@@ -196,8 +208,11 @@ class Snooped {
 /// Whole points whose coordinates or sightings contradict the block before any adjustment: what is so wrong bends all
 /// else, and would let right observations go first.
 void set_contradictions_aside(const NamedBlock& named, const std::vector<orient::Contradiction>& contradictions,
-                              std::vector<report::SetAside>& aside) {
-  const auto put = [&](const std::string& item) { aside.push_back({item, report::AsideBy::snoop, {}}); };
+                              std::vector<report::SetAside>& aside, Progress& progress) {
+  const auto put = [&](const std::string& item) {
+    aside.push_back({item, report::AsideBy::snoop, {}});
+    progress.say(fmt::format("set aside: {}; adjust --without {} keeps that", item, item));
+  };
   for (const orient::Contradiction& c : contradictions) {
     const adjust::SurveyedPoint& p = named.block.surveyed[c.point];
     if (c.what == orient::Contradiction::What::sighting) {
@@ -221,7 +236,7 @@ adjust::AdjustResult snoop(const Survey& survey, NamedBlock& named, const adjust
   const NamedBlock given = named;
   const Snooped snooped(survey, given, adjusting, progress);
   std::vector<report::SetAside> mine;
-  set_contradictions_aside(given, contradictions, mine);
+  set_contradictions_aside(given, contradictions, mine, progress);
   adjust::AdjustResult result = snooped.run(mine, named);
   for (int round = 0; round < most; ++round) {
     const adjust::Suspect* worst = Snooped::worst(named, result);
@@ -233,9 +248,11 @@ adjust::AdjustResult snoop(const Survey& survey, NamedBlock& named, const adjust
   }
   // What stood out only because something else was wrong comes back (iterated inclusion).
   for (std::size_t i = mine.size(); i-- > 0 && mine.size() > 1;) {
+    // What contradicted the block before any adjustment followed from nothing.
+    if (std::isnan(mine[i].w)) continue;
     NamedBlock trial;
-    adjust::AdjustResult with = snooped.run(mine, trial, mine[i].item);
-    if (Snooped::worst(trial, with)) continue;
+    adjust::AdjustResult with;
+    if (!snooped.fits_with(mine, mine[i].item, trial, with)) continue;
     progress.say(fmt::format("taken back: {} fits beside the others", mine[i].item));
     mine.erase(mine.begin() + static_cast<std::ptrdiff_t>(i));
     named = std::move(trial), result = std::move(with);
@@ -311,8 +328,16 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   adjust::AdjustOptions adjusting;
   adjusting.scope.free = adjust::free_from(free_names(survey, options), "adjust: --free");
   adjusting.weights = survey.settings.adjust.weights;
-  const adjust::AdjustResult result = options.snoop ? snoop(survey, named, adjusting, wrong, aside, progress)
-                                                    : adjusted(survey, named, adjusting, progress);
+  const adjust::AdjustResult result = [&] {
+    try {
+      return options.snoop ? snoop(survey, named, adjusting, wrong, aside, progress)
+                           : adjusted(survey, named, adjusting, progress);
+    } catch (const Error& failed) {
+      if (wrong.empty()) throw;
+      throw Error("{}; what contradicts the block, named above, is the likely cause: mend it, or adjust --snoop",
+                  failed.what());
+    }
+  }();
   Outcome<Adjusted> out;
   report::AdjustmentSummary& summary = out.result.summary;
   out.result.points = report::point_results(survey.crs, named, result);
@@ -322,7 +347,7 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   summary.set_aside = aside;
   summary.inputs = adjust_fingerprint(survey, {});
   if (const std::string datum = report::words_of_datum(summary, out.result.points); !datum.empty()) progress.say(datum);
-  warn(survey, named, result, summary.check, progress);
+  warn(survey, named, result, !options.snoop && !wrong.empty(), summary.check, progress);
   summary.bowl = report::say_doubts(named, result, progress);
   if (!options.as.empty()) {  // a result beside the one that stands decides nothing
     write_files(survey, survey.results() / "as" / options.as, photos, named, result, out.result);

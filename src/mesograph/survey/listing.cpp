@@ -76,8 +76,8 @@ void check_rows(const Listing& listing, const NamedTable& table) {
     const Listing::Row& r = listing.rows[row];
     if (!seen.insert(r.image).second)
       throw Error("{}: photo '{}' is listed twice; keep one row", table.where(row), r.image);
-    // m: the same place typed for all
-    apart = apart || !r.position.allFinite() || !((r.position - listing.rows[0].position).norm() <= 0.01);
+    // the same place typed for all
+    apart = apart || !r.position.allFinite() || r.position != listing.rows[0].position;
     // 400 gon are a full turn; nobody writes more than 360 degrees.
     if (r.angles_deg.allFinite() && r.angles_deg.cwiseAbs().maxCoeff() > 360.0)
       throw Error("{}: an angle of '{}' is above 360; angles are in degrees, not in gon", table.where(row), r.image);
