@@ -1,5 +1,6 @@
 #!/usr/bin/python3
 """Suspects, decisions, results side by side, advice and their report. By the built program: usage as in harness.py."""
+import json
 import shutil
 import sys
 
@@ -107,15 +108,55 @@ def test_advice_names_places_that_lower_the_largest_sigma():
     assert (SURVEY / "results" / "figures" / "advice.png").exists()
 
 
-def test_weights_are_estimated_and_said():
+def control_file(where, change):
+    """The survey's control as a file of its own, after `change` of its rows by id."""
+    control = rows(where / "inputs" / "control.csv")
+    change({r["id"]: r for r in control})
+    file = where / "changed.csv"
+    file.write_text(",".join(control[0]) + "\n" + "\n".join(",".join(r.values()) for r in control) + "\n")
+    return file
+
+
+def test_points_exchanged_and_a_stray_click_are_said_as_they_come_in_and_set_aside_first():
+    where = WORK / "exchanged"
+    shutil.copytree(SURVEY, where)
+    names = [r["id"] for r in rows(where / "inputs" / "control.csv") if r["role"] == "control"][:2]
+
+    def exchange(by_id):
+        a, b = (by_id[n] for n in names)
+        for key in ("east", "north", "height"):
+            a[key], b[key] = b[key], a[key]
+
+    told = call("control", control_file(where, exchange), "-s", where)
+    assert f"{names[0]} and {names[1]} look exchanged" in told.err, told.err
+    snooped = call("adjust", "--snoop", "--json", "-s", where)
+    assert snooped.code == 0, snooped.err
+    assert {a["item"] for a in json.loads(snooped.out)["set_aside"]} >= set(names)
+
+    where = WORK / "stray"
+    shutil.copytree(SURVEY, where)
+    table = rows(where / "inputs" / "sightings.csv")
+    stray = next(r for r in table if r["point"] == names[0])
+    stray["x"] = str(float(stray["x"]) + (150 if float(stray["x"]) < 200 else -150))
+    (where / "stray.csv").write_text("image,point,x,y\n" + ",".join(stray[k] for k in ("image", "point", "x", "y")) + "\n")
+    told = call("sight", "--import", where / "stray.csv", "-s", where)
+    assert f"{names[0]} in {stray['image']} lies 1" in told.err and "from where its other photos put it" in told.err, told.err
+    answer = good("adjust", "--snoop", "-s", where)
+    assert [a["item"] for a in answer["set_aside"]] == [f"{names[0]}@{stray['image']}"]
+
+
+def test_weights_are_estimated_unless_they_are_given():
     where = WORK / "weights"
     shutil.copytree(SURVEY, where)
+    estimated = good("adjust", "-s", where)
+    assert estimated["ties"]["estimated"] and 1 < estimated["ties"]["independent"] <= estimated["ties"]["rays"]
+    (where / "survey.toml").write_text((where / "survey.toml").read_text() + '\n[adjust]\nweights = "given"\n')
     given = good("adjust", "-s", where)
-    (where / "survey.toml").write_text((where / "survey.toml").read_text() + '\n[adjust]\nweights = "estimate"\n')
-    answer = good("adjust", "-s", where)
-    ties = [g for g in answer["groups"] if g["name"] == "ties"][0]
-    was = [g for g in given["groups"] if g["name"] == "ties"][0]
-    assert abs(ties["sigma0"] - 1) < 0.011 and abs(ties["scale"] - was["sigma0"]) < 0.1 * was["sigma0"]
+    assert not given["ties"]["estimated"] and given["ties"]["sigma"] == 0.5
+    ties, was = ([g for g in a["groups"] if g["name"] == "ties"][0] for a in (estimated, given))
+    assert abs(ties["sigma0"] - 1) < 0.011 and was["scale"] == 1
+    # A factor on all ties beside control and positions moves their residuals little.
+    assert abs(estimated["ties"]["sigma"] - 0.5 * was["sigma0"]) < 0.1 * estimated["ties"]["sigma"]
 
 
 if __name__ == "__main__":

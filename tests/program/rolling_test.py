@@ -25,6 +25,8 @@ def adjusted(where):
     good("orient", "-s", where)
     good("control", where / "control.csv", "-s", where)
     good("sight", "--import", where / "sightings.csv", "-s", where)
+    # What the motion explains must show in sigma0, not be taken into the ties' sigma.
+    (where / "survey.toml").write_text((where / "survey.toml").read_text() + '\n[adjust]\nweights = "given"\n')
     return good("adjust", "-s", where)
 
 

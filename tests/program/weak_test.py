@@ -2,6 +2,7 @@
 """Blocks that cannot be adjusted, or hang by little: each must be told in words that name what is missing. Photos without
 pixels over a slope, by this file's own projection. By the built program: usage as in harness.py."""
 import json
+import re
 import sys
 
 import numpy as np
@@ -119,7 +120,9 @@ def test_control_that_contradicts_the_positions_is_told():
     )
     good("sight", "--import", where / "x.csv", "-s", where)
     said = call("adjust", "--fix-camera", "-s", where)
-    assert said.code == 0 and "height +40.0 m off" in said.err and "positions_crs" in said.err, said.err
+    assert said.code == 0 and "positions_crs" in said.err, said.err
+    # The median of points that the positions put there within 0.12 m, as it says.
+    assert abs(float(re.search(r"height ([+-][0-9.]+) m off", said.err)[1]) - 40) < 0.3, said.err
 
 
 def test_a_photo_with_three_ties_is_named():

@@ -1,4 +1,5 @@
 #include <catch2/catch.hpp>
+#include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/tie_noise.hpp>
 #include <mesograph/orient/contradictions.hpp>
 #include <mesograph/orient/similarity.hpp>
@@ -87,4 +88,41 @@ TEST_CASE("Independent rays are told from rays of features that were found twice
   // as 1.
   CHECK(once < 1.15);
   CHECK(twice / once == Approx(2).epsilon(0.15));
+}
+
+TEST_CASE("A block counts the same in millimetres as in kilometres") {
+  MadeUpOptions options;
+  options.noise_px = 0.5, options.position_sigma = 0.5, options.seed = 21;
+  const auto in_unit = [&](double unit) {
+    adjust::Block block = make_block(options).block;
+    orient::Similarity scaled;
+    scaled.scale = unit, scaled.t.setZero();
+    disturb(block, 5, 0.3, 0.005);
+    orient::transform(block, scaled);
+    for (adjust::Station& s : block.stations) s.position *= unit;
+    for (adjust::SurveyedPoint& p : block.surveyed) p.surveyed *= unit, p.sigma *= unit;
+    for (adjust::Sortie& s : block.sorties)
+      for (double* sigma : {&s.sigma_photo[0], &s.sigma_photo[1], &s.sigma_offset[0], &s.sigma_offset[1]})
+        *sigma *= unit;
+    return block;
+  };
+  adjust::AdjustOptions estimate;
+  estimate.weights = adjust::Weights::estimate;
+  adjust::Block metres = in_unit(1.0);
+  Progress progress;
+  const adjust::AdjustResult known = adjust::adjust(metres, estimate, progress);
+  for (const double unit : {1e-3, 1e3}) {
+    adjust::Block block = in_unit(unit);
+    const adjust::AdjustResult result = adjust::adjust(block, estimate, progress);
+    CHECK(result.status == adjust::SolveStatus::converged);
+    CHECK(result.sigma0 == Approx(known.sigma0).epsilon(1e-5));
+    CHECK(result.tie_points == known.tie_points);
+    for (std::size_t i = 0; i < block.stations.size(); ++i) {
+      // Both are at rest to far less than their sigmas, which are some millimetres of a metre.
+      const Eigen::Vector3d off = block.stations[i].C / unit - metres.stations[i].C;
+      CHECK(off.norm() < 0.01 * std::sqrt(metres.stations[i].covariance.trace()));
+      CHECK(block.stations[i].covariance.trace() / (unit * unit) ==
+            Approx(metres.stations[i].covariance.trace()).epsilon(1e-3));
+    }
+  }
 }

@@ -25,8 +25,11 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
     // or a shadow's edge may take some of the fit, and what they do to the centre is in its covariance. Where nothing
     // is known of the kind, road markings and window bars would pass as well.
     out.kinds = {*usual.kind};
-    out.least_fit = out.least_disc_fit = out.least_ring_fit = 0.85;
-    out.most_sigma_px = 0.4, out.most_strain = 8, out.most_lopsided = 0.12;
+    // Of a board's window all is paint; of strips and circles half is ground, and grass or gravel takes its share of
+    // what a drawing can explain.
+    const bool board = *usual.kind == TargetKind::checker;
+    out.least_fit = out.least_disc_fit = out.least_ring_fit = board ? 0.85 : 0.72;
+    out.most_sigma_px = board ? 0.4 : 0.5, out.most_strain = 8, out.most_lopsided = board ? 0.12 : 0.25;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block.stations[station];
@@ -54,7 +57,8 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
       options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.93;
       options.most_lopsided = 0.03, options.most_sigma_px = 0.2, options.most_strain = 6;
     }
-    if (look_for == LookFor::usual) {
+    // Boards fill their window, and texture that crosses is more frequent than they are: for them it stays as strict.
+    if (look_for == LookFor::usual && usual.kind != TargetKind::checker) {
       options.least_contrast = 20;
       options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.87;
       options.most_lopsided = 0.08, options.most_sigma_px = 0.3;

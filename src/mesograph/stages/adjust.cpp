@@ -215,15 +215,22 @@ void set_contradictions_aside(const NamedBlock& named, const std::vector<orient:
   };
   for (const orient::Contradiction& c : contradictions) {
     const adjust::SurveyedPoint& p = named.block.surveyed[c.point];
-    if (c.what == orient::Contradiction::What::sighting) {
-      put(p.id + "@" + named.images[c.station]);
-      continue;
-    }
     // A check takes no part, wrong or not, and is never chosen by its result.
-    if (p.role == adjust::Role::control) put(p.id);
-    if (c.what == orient::Contradiction::What::exchanged)
-      if (const adjust::SurveyedPoint& other = named.block.surveyed[c.other]; other.role == adjust::Role::control)
-        put(other.id);
+    const bool control = p.role == adjust::Role::control;
+    switch (c.what) {
+      case orient::Contradiction::What::sighting:
+        put(p.id + "@" + named.images[c.station]);
+        break;
+      case orient::Contradiction::What::exchanged:
+        if (control) put(p.id);
+        if (const adjust::SurveyedPoint& other = named.block.surveyed[c.other]; other.role == adjust::Role::control)
+          put(other.id);
+        break;
+      case orient::Contradiction::What::place:
+        const bool plan = !c.off.head<2>().isZero(), height = c.off.z() != 0;
+        if (control) put(p.id + (plan && height ? "" : plan ? ":plan" : ":height"));
+        break;
+    }
   }
 }
 
