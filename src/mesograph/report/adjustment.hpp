@@ -232,6 +232,16 @@ struct BowlResult {
   }
 };
 
+/// Sigmas of surveyed points that nobody stated, m.
+struct AssumedSigmas {
+  int points = 0;
+  double plan = nan, height = nan;
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("points", s.points), visit("plan", s.plan), visit("height", s.height);
+  }
+};
+
 /// Everything that adjustment.json says.
 struct AdjustmentSummary {
   int photos = 0, tie_points = 0, observations = 0, unknowns = 0, redundancy = 0, iterations = 0;
@@ -257,6 +267,7 @@ struct AdjustmentSummary {
   std::vector<SetAside> set_aside;
   std::string inputs;  ///< fingerprint of what it was made from, whatever its options
   std::optional<BowlResult> bowl;
+  std::optional<AssumedSigmas> assumed;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
@@ -271,6 +282,7 @@ struct AdjustmentSummary {
     visit("calibration", s.calibration), visit("sorties", s.sorties), visit("scale_bars", s.scale_bars);
     visit("peak_memory_mb", s.peak_memory_mb), visit("free", s.free), visit("sightings", s.sightings);
     visit("set_aside", s.set_aside), visit("inputs", s.inputs), visit("bowl", s.bowl);
+    visit("assumed", s.assumed, Absent::omitted);
   }
 };
 

@@ -71,6 +71,11 @@ std::vector<std::string> judgement_of(const AdjustmentSummary& s) {
   std::vector<std::string> out;
   if (!s.converged) return out;
   if (s.ties) out.push_back(ties_words(*s.ties));
+  if (s.assumed)
+    out.push_back(fmt::format(
+        "no sigma is stated of {} surveyed points: {:g} m in plan and {:g} m in height are assumed, and what is said "
+        "of accuracy rests on that (sigma_h and sigma_v in the control file, or control --sigma)",
+        s.assumed->points, s.assumed->plan, s.assumed->height));
   if (s.bias)
     if (std::string words = bias_words(*s.bias, s.control); !words.empty()) out.push_back(std::move(words));
   if (s.check_normalised) out.push_back(checks_words(*s.check_normalised));

@@ -18,6 +18,10 @@ struct Sought {
   double slack = nan;  ///< m, that spots and points may differ by beside the common shift
 };
 
+/// How far off a point is looked for, and the whole may be shifted, in standard deviations of a prediction and of a
+/// station: positions are worse than they say more often than chance has it, and a wider search costs little.
+constexpr double shift_sigmas = 5;
+
 Sought sought(const adjust::Block& block, const Outlook& outlook) {
   Sought out;
   out.windows.resize(block.stations.size());
@@ -29,12 +33,12 @@ Sought sought(const adjust::Block& block, const Outlook& outlook) {
     out.places.push_back(block.surveyed[i].surveyed);
     for (const adjust::Prediction& p : outlook.predictions[i]) {
       if (p.hidden) continue;
-      out.windows[p.station].push_back(around(p));
-      // What photos share moves the block as a whole: four sigmas of a station.
+      out.windows[p.station].push_back(around(p, shift_sigmas));
+      // What photos share moves the block as a whole, as far as a station may be off.
       const Eigen::Matrix3d& Q = block.stations[p.station].covariance;
       if (Q.allFinite())
-        out.reach =
-            out.reach.cwiseMax(Eigen::Vector2d(4 * std::sqrt(Q.topLeftCorner<2, 2>().trace()), 4 * std::sqrt(Q(2, 2))));
+        out.reach = out.reach.cwiseMax(Eigen::Vector2d(shift_sigmas * std::sqrt(Q.topLeftCorner<2, 2>().trace()),
+                                                       shift_sigmas * std::sqrt(Q(2, 2))));
     }
   }
   return out;
@@ -163,9 +167,9 @@ std::vector<Usual> likeliest(std::vector<Class> classes) {
   return out;
 }
 
-/// Large targets in few photos first, then small ones too: a pattern needs not all of either, and the whole of both
-/// costs ten times as much. Where too few of the pattern showed, what shows most is looked for in all photos, with
-/// wider bounds, for its kind and size are known.
+/// Few photos and large targets first: a pattern needs not all of either, and the whole of both costs ten times as
+/// much. Where too few of the pattern showed in that, too, what shows most is looked for with wider bounds, for its
+/// kind and size are known.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
   constexpr int views = 5;  // three rays make a spot, and one or two photos may miss their target
@@ -185,9 +189,9 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
     return out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size());
   };
   if (see({}, few, LookFor::clear_large, "looking for targets all over")) return out;
-  if (see({}, few, LookFor::clear, "looking again, for smaller ones")) return out;
+  if (see({}, wanted.windows, LookFor::clear, "looking again, in all photos and for smaller ones")) return out;
   for (const Usual& usual : likeliest(classes))
-    if (see(usual, wanted.windows, LookFor::usual, "looking for what shows most, in all photos")) break;
+    if (see(usual, wanted.windows, LookFor::usual, "looking for what shows most")) break;
   return out;
 }
 

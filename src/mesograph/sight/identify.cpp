@@ -151,7 +151,7 @@ std::optional<Identified> identify(const std::vector<Eigen::Vector3d>& points, c
     if (!onto) return std::nullopt;
     out.onto_control = *onto;
     // A block bends little once it is fitted: what is farther off than the slack is another spot.
-    const double bound = last_bound = std::clamp(4 * onto->rms, 0.15 * slack, slack);
+    const double bound = last_bound = std::clamp(4 * onto->rms, 0.35 * slack, slack);
     out.named = 0;
     std::vector<Spot> moved = spots;
     for (Spot& s : moved) s.X = onto->scale * onto->R * s.X + onto->t;

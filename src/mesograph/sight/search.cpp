@@ -134,8 +134,8 @@ adjust::Block settled(adjust::Block block, const adjust::Scope& scope, Progress&
   return block;
 }
 
-Window around(const adjust::Prediction& p) {
-  const Eigen::Vector2d reach = (search_sigmas * p.covariance.diagonal().cwiseSqrt()).array() + 3.0;
+Window around(const adjust::Prediction& p, double sigmas) {
+  const Eigen::Vector2d reach = (sigmas * p.covariance.diagonal().cwiseSqrt()).array() + 3.0;
   return {p.x - reach, p.x + reach};
 }
 

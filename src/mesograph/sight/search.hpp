@@ -70,8 +70,8 @@ int sighted_control(const adjust::Block& block);
 
 /// A part of a photo, pixels.
 using Window = Eigen::AlignedBox2d;
-/// The box around a prediction's ellipse of search_sigmas, and three pixels more.
-Window around(const adjust::Prediction& prediction);
+/// The box around a prediction's ellipse of so many sigmas, and three pixels more.
+Window around(const adjust::Prediction& prediction, double sigmas = search_sigmas);
 /// Windows of one photo that overlap become one, so that nothing is looked at twice.
 std::vector<Window> merged(std::vector<Window> windows);
 

@@ -69,6 +69,17 @@ void warn(const Survey& survey, const NamedBlock& named, const adjust::AdjustRes
   limit(tolerance.check_rmse_v, check->rmse_height, "height RMSE of the checks", "m");
 }
 
+/// Points whose sigmas are the program's own guess.
+std::optional<report::AssumedSigmas> assumed_sigmas(const Survey& survey) {
+  const ControlSettings usual, &now = survey.settings.control;
+  if (now.sigma_h != usual.sigma_h || now.sigma_v != usual.sigma_v) return std::nullopt;  // said in survey.toml
+  report::AssumedSigmas out{0, usual.sigma_h, usual.sigma_v};
+  for (const ControlRow& row : stored_control(survey.inputs()))
+    out.points += row.role != adjust::Role::off && std::isnan(row.sigma_h) && std::isnan(row.sigma_v) &&
+                  std::isnan(row.sigma_e) && std::isnan(row.sigma_n);
+  return out.points ? std::optional(out) : std::nullopt;
+}
+
 void check_datum(const NamedBlock& named) {
   int control = 0, positions = 0;
   for (const adjust::SurveyedPoint& p : named.block.surveyed) {
@@ -352,6 +363,7 @@ Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Prog
   summary.free = free_names(survey, options);
   summary.sightings = sightings_of(survey, named);
   summary.set_aside = aside;
+  summary.assumed = assumed_sigmas(survey);
   summary.inputs = adjust_fingerprint(survey, {});
   if (const std::string datum = report::words_of_datum(summary, out.result.points); !datum.empty()) progress.say(datum);
   warn(survey, named, result, !options.snoop && !wrong.empty(), summary.check, progress);

@@ -252,10 +252,11 @@ std::vector<Sighting> take_what_people_say(const Survey& survey, const SightOpti
   return out;
 }
 
-/// What to do next where too little control is sighted to hold plan and height.
-void advise(const Survey& survey, const std::vector<Sighting>& table, Progress& progress) {
+}  // namespace
+
+std::string too_little_control(const Survey& survey) {
   std::map<std::string, int> photos;
-  for (const Sighting& s : table)
+  for (const Sighting& s : merged_sightings(survey.inputs() / "sightings.csv", survey.store.folder() / "found.csv"))
     photos[s.point] += s.state == SightingState::found || s.state == SightingState::confirmed;
   int control = 0, sighted = 0;
   for (const ControlRow& row : stored_control(survey.inputs())) {
@@ -263,15 +264,13 @@ void advise(const Survey& survey, const std::vector<Sighting>& table, Progress& 
     ++control, sighted += photos[row.id] >= 2;
   }
   constexpr int enough = 3;  // plan and height together
-  if (control == 0 || sighted >= enough) return;
-  progress.say(fmt::format(
+  if (control == 0 || sighted >= enough) return {};
+  return fmt::format(
       "{} of {} control points are sighted in two photos or more, and {} well apart are needed to hold plan and "
-      "height: "
-      "open results/sight.html, click {} of them in two or three photos each, save, and run sight --import on the file",
-      sighted, control, enough, enough));
+      "height: open results/sight.html, click {} of them in two or three photos each, save, and run sight --import on "
+      "the file",
+      sighted, control, enough, enough);
 }
-
-}  // namespace
 
 Outcome<Sighted> sight(Survey& survey, const SightOptions& options, Progress& progress) {
   const fs::path by_people_file = survey.inputs() / "sightings.csv", found_path = survey.store.folder() / "found.csv";
@@ -296,7 +295,8 @@ Outcome<Sighted> sight(Survey& survey, const SightOptions& options, Progress& pr
   const fs::path table = survey.results() / "sightings.csv";
   write_file(table, sightings_text(out.result.table));
   std::vector<fs::path> written = write_sheets(survey, photos, out.result.table, result, progress);
-  if (find) advise(survey, out.result.table, progress);
+  if (find)
+    if (const std::string little = too_little_control(survey); !little.empty()) progress.say(little);
   say_wrong(survey, progress);
   // Without a block, or without looking, the stage is not done.
   if (!survey.store.stage("orient")) return out;

@@ -34,5 +34,7 @@ struct Sighted {
 /// Accuracy: as sight::find_sightings. Cost: photos are decoded once or twice.
 Outcome<Sighted> sight(survey::Survey& survey, const SightOptions& options, Progress& progress);
 std::string sight_fingerprint(const survey::Survey& survey);
+/// What to do next, as a sentence, where too little control is sighted to hold plan and height; else empty.
+std::string too_little_control(const survey::Survey& survey);
 
 }  // namespace mesograph::stages

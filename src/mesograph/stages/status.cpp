@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/stages/sight.hpp>
 #include <mesograph/stages/status.hpp>
 #include <mesograph/stages/table.hpp>
 #include <mesograph/survey/inputs.hpp>
@@ -52,6 +53,9 @@ std::string next_step(const Survey& survey, const std::vector<StageState>& state
   for (const StageState& s : states) {
     if (s.state == Standing::current) continue;
     const bool missing = s.state == Standing::missing;
+    // Looking has been done, and what it found holds no block: a person must look.
+    if (s.name == "adjust" && survey.store.stage("sight"))
+      if (const std::string little = too_little_control(survey); !little.empty()) return little;
     if (s.name == "admit" && missing) return known ? "mesograph run" : "mesograph admit PHOTOS --sortie NAME";
     if (s.name == "adjust" && !control && missing) return "mesograph control control.csv";
     return missing ? "mesograph " + s.name : "mesograph run";
