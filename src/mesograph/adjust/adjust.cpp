@@ -171,7 +171,10 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   out.iterations = solved.iterations;
   for (int round = 0; round <= options.rounds; ++round) {
     const bool changed = groom(block, options);
-    if (!changed && round > 0) break;
+    if (!changed && round > 0) {
+      for (; round <= options.rounds; ++round) progress.advance();  // nothing is left to be done of them
+      break;
+    }
     renew_points(block, min_angle);
     solved = solve(block, scope, from_near, progress);
     out.iterations += solved.iterations;

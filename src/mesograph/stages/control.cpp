@@ -488,7 +488,7 @@ void add_rows(std::vector<ControlRow>& rows, const std::vector<ControlRow>& fres
     *old = row;
   }
   if (!replaced.empty())
-    progress.say(fmt::format("{} points that were there are replaced: {}", replaced.size(), fmt::join(replaced, ", ")));
+    progress.say(fmt::format("points of the same name are replaced: {}", fmt::join(replaced, ", ")));
 }
 
 /// What taking a file as it is, or tested again, leaves as a decision.
