@@ -170,7 +170,7 @@ adjust::AdjustResult adjusted(const Survey& survey, NamedBlock& named, const adj
 
 /// The item that a suspect is set aside as: its point whole, where plan and height stand out both.
 std::string item_aside(const NamedBlock& named, const adjust::AdjustResult& result, const adjust::Suspect& worst) {
-  const std::string item = adjust::item_of(named, worst);
+  std::string item = adjust::item_of(named, worst);
   if (worst.kind != adjust::Observed::control) return item;
   const bool both = std::any_of(result.suspects.begin(), result.suspects.end(), [&](const adjust::Suspect& s) {
     return s.kind == worst.kind && s.id == worst.id && adjust::item_of(named, s) != item;
