@@ -58,7 +58,7 @@ double weigh_ties(Block& block, const Scope& scope) {
 }
 
 /// Multiplies the sigmas of the groups that are to be estimated with their sigma0; false where none is off by more than
-/// a hundredth. `scales`: what each has been multiplied with so far.
+/// a hundredth or half of its own uncertainty. `scales`: what each has been multiplied with so far.
 /// Source: Foerstner (1979), Ein Verfahren zur Schaetzung von Varianz- und Kovarianzkomponenten.
 bool rescale(Block& block, Weights weights, const std::vector<Group>& groups, std::map<GroupOf, double>& scales) {
   if (weights == Weights::given) return false;

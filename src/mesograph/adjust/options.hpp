@@ -12,6 +12,8 @@ enum class Weights {
 };
 constexpr std::array<std::string_view, 3> words(Weights) { return {"given", "estimate", "estimate all"}; }
 
+/// Plain values; what each costs or gives in accuracy stands beside it. Sources of the limits: adjust/groom.hpp and
+/// adjust/adjust.hpp, where they are used.
 struct AdjustOptions {
   Scope scope;
   Weights weights = Weights::given;

@@ -94,6 +94,8 @@ struct ScaleBarResult {
   Tested test;
 };
 
+/// Everything that an adjustment says. Accuracy: covariances and tests are of first order at the adjusted values; how
+/// they were come by, and their sources, is said where they are made (adjust/statistics.hpp, adjust/leave_out.hpp).
 struct AdjustResult {
   SolveStatus status = SolveStatus::no_unknowns;
   int iterations = 0;

@@ -141,14 +141,14 @@ Shift shift_now(const adjust::Block& block) {
 
 /// As the positions alone have it once they are adjusted: where photos were only near the truth to begin with, what
 /// their rays met at says nothing. Nothing where positions alone do not determine the block.
-Shift shift_by_positions(adjust::Block block) {
+Shift shift_by_positions(adjust::Block block, Progress& progress) {
   for (adjust::SurveyedPoint& p : block.surveyed)
     if (p.role == adjust::Role::control) p.role = p.natural ? adjust::Role::off : adjust::Role::check;
   block.scale_bars.clear();
   std::vector<std::pair<Eigen::Vector3d, Eigen::Vector3d>> all;
   try {
-    Progress silent;
-    const adjust::AdjustResult result = adjust::adjust(block, {}, silent);
+    const adjust::AdjustResult result =
+        adjust::adjust(block, {}, progress);  // as long as any, so it can be interrupted
     if (result.status != adjust::SolveStatus::converged) return {};
     for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
       const adjust::SurveyedPoint& p = block.surveyed[i];
@@ -170,7 +170,7 @@ bool stands_out(const Shift& shift) { return (shift.off.cwiseAbs().array() > 5 *
 
 void say_shift(const adjust::Block& block, Progress& progress) {
   if (!stands_out(shift_now(block))) return;
-  const Shift shift = shift_by_positions(block);
+  const Shift shift = shift_by_positions(block, progress);
   if (!stands_out(shift)) return;
   progress.say(fmt::format(
       "control lies east {:+.1f}, north {:+.1f}, height {:+.1f} m off where the block lies by the photos' positions "

@@ -15,7 +15,8 @@ constexpr std::array<std::string_view, 5> words(SightingState) {
   return {"predicted", "refused", "found", "confirmed", "rejected"};
 }
 
-/// A surveyed point in a photo: a row of sightings.csv. A plain value: how true x and y are stands in `sigma`.
+/// A surveyed point in a photo: a row of sightings.csv. A plain value, without cost or source of its own. Accuracy:
+/// that of x and y stands in `sigma`.
 struct Sighting {
   std::string image, point;
   double x = nan, y = nan, sigma = nan;  ///< pixels, from the outer corner of the top-left pixel
