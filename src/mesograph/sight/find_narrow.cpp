@@ -3,6 +3,7 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <mesograph/base/median.hpp>
+#include <mesograph/sight/complete.hpp>
 #include <mesograph/sight/find_narrow.hpp>
 
 namespace mesograph::sight {
@@ -144,6 +145,18 @@ void add_words(const adjust::Block& block, const std::vector<Candidate>& candida
   }
 }
 
+/// Adds to what was chosen the photos in which it did not show by itself.
+void complete(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
+              const std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices, Progress& progress) {
+  std::vector<KnownPoint> known;
+  std::vector<std::size_t> which;
+  for (std::size_t i = 0; i < choices.size(); ++i)
+    if (choices[i].outcome == NarrowOutcome::found || choices[i].outcome == NarrowOutcome::unlike)
+      known.push_back({candidates[i].point, choices[i].sights}), which.push_back(i);
+  std::vector<std::vector<Seen>> all = completed(block, site, outlook, known, progress);
+  for (std::size_t k = 0; k < which.size(); ++k) choices[which[k]].sights = std::move(all[k]);
+}
+
 }  // namespace
 
 NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
@@ -172,9 +185,11 @@ NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string
   }
   out.usual = usual;
   std::vector<NarrowChoice> choices;
-  for (const Candidate& c : candidates) {
-    choices.push_back(choose(c, usual));
-    const NarrowChoice& choice = choices.back();
+  for (const Candidate& c : candidates) choices.push_back(choose(c, usual));
+  complete(block, site, outlook, candidates, choices, progress);
+  for (std::size_t k = 0; k < candidates.size(); ++k) {
+    const Candidate& c = candidates[k];
+    const NarrowChoice& choice = choices[k];
     const std::vector<Sighting> sightings = sightings_of(block.surveyed[c.point].id, names, choice);
     out.found.insert(out.found.end(), sightings.begin(), sightings.end());
     if (choice.outcome != NarrowOutcome::ambiguous)

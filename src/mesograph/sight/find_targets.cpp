@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/keypoint/scale_space.hpp>
 #include <mesograph/sight/target_start.hpp>
+#include <set>
 
 namespace mesograph::sight {
 
@@ -46,6 +47,7 @@ photo::Grey smoothed(const photo::Grey& image, double sigma) {
 struct Place {
   Eigen::Vector2d x;
   bool saddle = false;
+  float strength = 0;  ///< size of the curvature
 };
 
 /// Determinant of the second derivatives times sigma^4: negative at saddles, positive at blobs; both of the square of
@@ -81,11 +83,24 @@ void add_places(const Level& level, double sigma, double least, const Eigen::Ali
       const double slack = level.scale;
       if (extreme && (whole.array() > box.min().array() - slack).all() &&
           (whole.array() < box.max().array() + slack).all())
-        out.push_back({x, v < 0});
+        out.push_back({x, v < 0, std::abs(v)});
     }
 }
 
-TargetStart at_full_size(TargetStart start, const Level& level) {
+/// The strongest of saddles and of blobs, so many each, in the order in which they were.
+void keep_strongest(std::vector<Place>& places, std::size_t most) {
+  for (const bool saddles : {true, false}) {
+    std::vector<float> strengths;
+    for (const Place& p : places)
+      if (p.saddle == saddles) strengths.push_back(p.strength);
+    if (strengths.size() <= most) continue;
+    std::nth_element(strengths.begin(), strengths.end() - static_cast<std::ptrdiff_t>(most), strengths.end());
+    const float least = strengths[strengths.size() - most];
+    std::erase_if(places, [&](const Place& p) { return p.saddle == saddles && p.strength < least; });
+  }
+}
+
+TargetShape at_full_size(TargetShape start, const Level& level) {
   start.x = level.whole(start.x);
   start.radius *= level.scale;
   start.window *= level.scale;
@@ -101,7 +116,49 @@ TargetOptions at_level(TargetOptions options, const Level& level) {
   return options;
 }
 
-bool acceptable(const Target& t, const Eigen::AlignedBox2d& box, const TargetOptions& o) {
+/// Starts that have been tried: the same paint stands out in several places and scales.
+class Tried {
+ public:
+  /// False where the same has been asked before at that scale, to half a pixel of it and an eighth of the size.
+  bool is_new(TargetKind kind, const TargetShape& start, double scale) {
+    const auto cell = [](double v) { return static_cast<int>(std::floor(v)); };
+    return all_
+        .insert({static_cast<int>(kind), cell(scale), cell(2 * start.x.x()), cell(2 * start.x.y()),
+                 cell(8 * std::log(start.radius))})
+        .second;
+  }
+
+ private:
+  std::set<std::array<int, 5>> all_;
+};
+
+/// Fits the kinds that may be at a place of a level, and keeps what passes.
+void try_place(const photo::Grey& image, const Level& level, const Place& place, double radius,
+               const Eigen::AlignedBox2d& box, const TargetOptions& options, Tried& tried, std::vector<Target>& out) {
+  const Eigen::Vector2d whole = level.whole(place.x);
+  // A disc may be the inside of a ring: that is looked for all the same.
+  const auto known = [&](TargetKind kind) {
+    return std::any_of(out.begin(), out.end(), [&](const Target& t) {
+      return t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale &&
+             !(t.kind == TargetKind::disc && (kind == TargetKind::ring || kind == TargetKind::bullseye));
+    });
+  };
+  Starts starts(level.grey, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
+  for (const TargetKind kind : options.kinds) {
+    if ((kind == TargetKind::checker) != place.saddle || known(kind)) continue;
+    const auto start = starts.of(kind);
+    if (!start || !tried.is_new(kind, *start, level.scale)) continue;
+    // On the reduced level first, where a large target has few pixels: most places fail there.
+    if (level.scale > 1 && !may_fit(level.grey, kind, *start, at_level(options, level), options.least_fit - 0.06))
+      continue;
+    const auto fitted = fit_from(image, kind, at_full_size(*start, level), options, options.least_fit);
+    if (fitted && acceptable(*fitted, options) && box.contains(fitted->x)) out.push_back(*fitted);
+  }
+}
+
+}  // namespace
+
+bool acceptable(const Target& t, const TargetOptions& o) {
   const double least = t.kind == TargetKind::disc                                     ? o.least_disc_fit
                        : t.kind == TargetKind::ring || t.kind == TargetKind::bullseye ? o.least_ring_fit
                                                                                       : o.least_fit;
@@ -112,34 +169,8 @@ bool acceptable(const Target& t, const Eigen::AlignedBox2d& box, const TargetOpt
   const double most_sigma = uneven ? std::hypot(o.most_sigma_px, std::sqrt(most_lopsided)) : o.most_sigma_px;
   return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
          t.size_px <= o.most_size_px && t.sigma() <= most_sigma && t.strain <= o.most_strain &&
-         !(t.lopsided > most_lopsided) && box.contains(t.x);
+         !(t.lopsided > most_lopsided);
 }
-
-/// Fits the kinds that may be at a place of a level, and keeps what passes.
-void try_place(const photo::Grey& image, const Level& level, const Place& place, double radius,
-               const Eigen::AlignedBox2d& box, const TargetOptions& options, std::vector<Target>& out) {
-  const Eigen::Vector2d whole = level.whole(place.x);
-  // A disc may be the inside of a ring: that is looked for all the same.
-  const auto known = [&](TargetKind kind) {
-    return std::any_of(out.begin(), out.end(), [&](const Target& t) {
-      return t.fit > 0.97 && (t.x - whole).norm() < 0.35 * t.size_px && t.size_px > 1.3 * radius * level.scale &&
-             !(t.kind == TargetKind::disc && (kind == TargetKind::ring || kind == TargetKind::bullseye));
-    });
-  };
-  for (const TargetKind kind : options.kinds) {
-    if ((kind == TargetKind::checker) != place.saddle || known(kind)) continue;
-    const auto start =
-        start_of(level.grey, kind, place.x, radius, image_from_plane(options.view), 0.7 * options.least_contrast);
-    if (!start) continue;
-    // On the reduced level first, where a large target has few pixels: most places fail there.
-    if (level.scale > 1 && !may_fit(level.grey, kind, *start, at_level(options, level), options.least_fit - 0.06))
-      continue;
-    const auto fitted = fit_from(image, kind, at_full_size(*start, level), options, options.least_fit);
-    if (fitted && acceptable(*fitted, box, options)) out.push_back(*fitted);
-  }
-}
-
-}  // namespace
 
 std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedBox2d& box,
                                  const TargetOptions& options) {
@@ -149,6 +180,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
   };
   // Each octave looks for diameters of 5 to 13 of its own pixels.
   std::vector<Target> all;
+  Tried tried;
   Level level = cut(image, box, 0.75 * options.most_size_px);
   // Of targets of nine pixels and more the first octave shows what the whole size would, at a quarter of its cost.
   // But a corner's size is that of its arms, and what shows is where their strips meet.
@@ -163,7 +195,11 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
       std::vector<Place> places;
       add_places(level, 0.36 * radius, least, box, wants(true), false, places);
       add_places(level, 0.6 * radius, least, box, false, wants(false), places);
-      for (const Place& place : places) try_place(image, level, place, radius, box, options, all);
+      if (std::isfinite(options.most_places_mp)) {
+        const double area = box.sizes().prod() / (level.scale * level.scale);  // pixels of the level
+        keep_strongest(places, static_cast<std::size_t>(6 + 1e-6 * area * options.most_places_mp));
+      }
+      for (const Place& place : places) try_place(image, level, place, radius, box, options, tried, all);
     }
     level = halved(level);
   }
@@ -184,7 +220,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
 std::optional<Target> fit_target(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& near, double size_px,
                                  const TargetOptions& options) {
   const auto start =
-      start_of(image, kind, near, 0.5 * size_px, image_from_plane(options.view), 0.5 * options.least_contrast);
+      Starts(image, near, 0.5 * size_px, image_from_plane(options.view), 0.5 * options.least_contrast).of(kind);
   return start ? fit_from(image, kind, *start, options) : std::nullopt;
 }
 

@@ -167,19 +167,17 @@ std::vector<Usual> likeliest(std::vector<Class> classes) {
   return out;
 }
 
-/// Few photos and large targets first: a pattern needs not all of either, and the whole of both costs ten times as
-/// much. Where too few of the pattern showed in that, too, what shows most is looked for with wider bounds, for its
-/// kind and size are known.
+/// Few photos first: a pattern needs not all. Where too few of it showed in all of them, too, what shows most is looked
+/// for with wider bounds, for its kind and size are known.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
-  constexpr int views = 5;  // three rays make a spot, and one or two photos may miss their target
+  constexpr int views = 4;  // three rays make a spot, and one photo may miss its target
   const std::vector<std::vector<Window>> few = few_windows(wanted, outlook, views);
   WideLook out;
   std::vector<Class> classes;
-  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, LookFor look_for,
-                       const char* step) {
+  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, const char* step) {
     WideLook now;
-    now.look = look(block, site, outlook, usual, windows, look_for, step, progress);
+    now.look = look(block, site, outlook, usual, windows, LookFor::clear, step, progress);
     now.spots = spots_of(block, now.look.seen);
     classes = classes_of(now.look.seen, now.spots);
     now.identified = pattern_by_looks(wanted, now.spots, classes);
@@ -188,10 +186,10 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
     if (better || out.spots.empty()) out = std::move(now);
     return out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size());
   };
-  if (see({}, few, LookFor::clear_large, "looking for targets all over")) return out;
-  if (see({}, wanted.windows, LookFor::clear, "looking again, in all photos and for smaller ones")) return out;
+  if (see({}, few, "looking for targets all over")) return out;
+  if (see({}, wanted.windows, "looking again, in all photos")) return out;
   for (const Usual& usual : likeliest(classes))
-    if (see(usual, wanted.windows, LookFor::usual, "looking for what shows most")) break;
+    if (see(usual, wanted.windows, "looking for what shows most")) break;
   return out;
 }
 

@@ -16,6 +16,35 @@ namespace {
 constexpr double least_of_usual = 0.5, most_of_usual = 2.0;
 constexpr double sigma_slope = 8 * rad_per_deg;  // of the ground that targets lie on
 
+void look_in_photo(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
+                   int station, const std::vector<Window>& windows, LookFor look_for, std::vector<Seen>& out) {
+  const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
+  const double c = block.cameras[block.stations[station].camera].interior[camera::c];
+  for (const Window& w : windows) {
+    TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
+    // A size that is known in metres leaves an octave or two to be looked at.
+    if (const double px = usual.size_m * c / outlook.predictor.range_to_ground(station, w.center()); px > 0) {
+      options.least_size_px = std::max(options.least_size_px, least_of_usual * px);
+      options.most_size_px = std::max(options.least_size_px, std::min(options.most_size_px, most_of_usual * px));
+    }
+    if (look_for != LookFor::any) {
+      // All over a site there is a hundred times as much gravel and grass as targets: what stands out most is looked
+      // at, and judged as where nothing is known of it, but for what ground does to paint.
+      options.most_places_mp = usual.kind ? 300 : 80;
+      options.least_contrast = usual.kind ? 20 : 25;  // grey levels: paint in the sun has 60 and more
+      options.least_fit = options.least_ring_fit = usual.kind && usual.kind != TargetKind::checker ? 0.8 : 0.85;
+      options.least_disc_fit = 0.92;  // of what is dark or light at all most is nearly round
+      options.most_lopsided = 0.1, options.most_sigma_px = 0.3, options.most_strain = 8;
+    }
+    for (const Target& t : find_targets(grey, w, options)) {
+      const double range = outlook.predictor.range_to_ground(station, t.x);
+      out.push_back({station, t, range, t.size_px * range / c});
+    }
+  }
+}
+
+}  // namespace
+
 TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKind>& kinds, const Usual& usual,
                          int station, const Eigen::Vector2d& x) {
   TargetOptions out;
@@ -29,7 +58,7 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
     // what a drawing can explain.
     const bool board = *usual.kind == TargetKind::checker;
     out.least_fit = out.least_disc_fit = out.least_ring_fit = board ? 0.85 : 0.72;
-    out.most_sigma_px = board ? 0.4 : 0.5, out.most_strain = 8, out.most_lopsided = board ? 0.12 : 0.25;
+    out.most_sigma_px = board ? 0.4 : 0.35, out.most_strain = 8, out.most_lopsided = board ? 0.12 : 0.25;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block.stations[station];
@@ -38,47 +67,6 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
     out.view = plane_view(s.R.transpose() * Eigen::Vector3d::UnitZ(), *v, camera.interior[camera::c], sigma_slope);
   return out;
 }
-
-void look_in_photo(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-                   int station, const std::vector<Window>& windows, LookFor look_for, std::vector<Seen>& out) {
-  const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
-  const double c = block.cameras[block.stations[station].camera].interior[camera::c];
-  for (const Window& w : windows) {
-    TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
-    // A size that is known in metres leaves an octave or two to be looked at.
-    if (const double px = usual.size_m * c / outlook.predictor.range_to_ground(station, w.center()); px > 0) {
-      options.least_size_px = std::max(options.least_size_px, least_of_usual * px);
-      options.most_size_px = std::max(options.least_size_px, std::min(options.most_size_px, most_of_usual * px));
-    }
-    if (look_for != LookFor::any) {
-      options.least_contrast = 30;  // grey levels: paint in the sun has 60 and more
-      // All over a site there is a hundred times as much gravel and grass as targets, and road markings that stand
-      // where they are in every photo: only what looks right makes a pattern.
-      options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.93;
-      options.most_lopsided = 0.03, options.most_sigma_px = 0.2, options.most_strain = 6;
-    }
-    // Boards fill their window, and texture that crosses is more frequent than they are: for them it stays as strict.
-    if (look_for == LookFor::usual && usual.kind != TargetKind::checker) {
-      options.least_contrast = 20;
-      options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.87;
-      options.most_lopsided = 0.08, options.most_sigma_px = 0.3;
-    }
-    if (look_for == LookFor::clear_large) options.least_size_px = 9;
-    // Circles show the ground around them, which is never even; little of a site is round.
-    if (look_for == LookFor::clear) {
-      options.least_disc_fit = options.least_ring_fit = 0.9;
-      options.most_lopsided_circle = 0.08;
-    }
-    // Kerbs and roofs are full of corners, which would drown the pattern.
-    if (look_for == LookFor::clear_large && options.kinds.size() > 1) std::erase(options.kinds, TargetKind::corner);
-    for (const Target& t : find_targets(grey, w, options)) {
-      const double range = outlook.predictor.range_to_ground(station, t.x);
-      out.push_back({station, t, range, t.size_px * range / c});
-    }
-  }
-}
-
-}  // namespace
 
 Outlook::Outlook(const adjust::Block& of, const adjust::Scope& scope)
     : uncertainty(adjust::uncertainty_of(of, scope)), predictor(of, uncertainty), predictions(of.surveyed.size()) {

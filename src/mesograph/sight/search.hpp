@@ -101,11 +101,14 @@ struct Look {
 };
 /// What a look is content with: where much ground is searched, a pattern needs not all targets of it.
 enum class LookFor {
-  any,          ///< whatever the finder knows
-  clear,        ///< of good contrast
-  clear_large,  ///< of good contrast, and nine pixels or more
-  usual         ///< what is usual, all over: not as strict as where nothing is known of it, nor as where it must lie
+  any,   ///< whatever the finder knows
+  clear  ///< what stands out: all over a site, where a pattern needs not all of its targets
 };
+/// What the finder is asked for at a place of a photo: the kinds, or the usual one with the bounds that hold where it
+/// is known what lies there and where.
+TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKind>& kinds, const Usual& usual,
+                         int station, const Eigen::Vector2d& x);
+
 /// Targets in the windows of each photo (they may overlap). `usual`: what is known of them, which lets slanting and
 /// shaded ones pass.
 /// Cost: photos with windows are decoded once each, in parallel; then by the area of the windows.

@@ -5,6 +5,7 @@
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/words.hpp>
 #include <mesograph/photo/image.hpp>
+#include <mesograph/sight/target_shape.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -43,6 +44,7 @@ struct Target {
   /// Share of the grey variance in what differs between opposite pixels beyond noise: 0 for a whole target in even
   /// light, whatever its blur; wear and shadow differ from side to side, and only what does moves the centre.
   double lopsided = nan;
+  TargetShape shape;  ///< as fitted
   /// Standard deviation per axis: the root of the mean of both variances, pixels.
   double sigma() const;
 };
@@ -76,8 +78,14 @@ struct TargetOptions {
   double most_strain = 6.0;           ///< see Target::strain
   double most_lopsided_circle = nan;  ///< of discs and rings, with their sigma; NaN: as of all
   double most_lopsided = 0.010;       ///< see Target::lopsided: noise reaches 0.003, a shadow's edge 0.01 to 0.03
-  PlaneView view;                     ///< of the plane that targets lie in
+  /// Places that are looked at, of those that stand out most, a megapixel and scale; NaN: all. Paint stands out: what
+  /// does not is searched only where a target must lie.
+  double most_places_mp = nan;
+  PlaneView view;  ///< of the plane that targets lie in
 };
+
+/// Whether a target passes all bounds.
+bool acceptable(const Target& target, const TargetOptions& options);
 
 /// Targets whose centre lies in the box (pixels) of an image; those that pass all options, best fit
 /// first. No two within half a diameter.

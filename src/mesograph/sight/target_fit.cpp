@@ -129,9 +129,9 @@ struct Pixel {
 };
 
 /// Every pixel of the window, every second one each way of a large one: neighbours say the same there.
-int step_of(const TargetStart& start) { return start.reach() > 24 ? 2 : 1; }
+int step_of(const TargetShape& start) { return start.reach() > 24 ? 2 : 1; }
 
-std::vector<Pixel> window_of(const photo::Grey& image, const TargetStart& start) {
+std::vector<Pixel> window_of(const photo::Grey& image, const TargetShape& start) {
   std::vector<Pixel> out;
   const double reach = start.reach();
   const int step = step_of(start);
@@ -152,7 +152,7 @@ bool has_lines(TargetKind kind) {
   return kind == TargetKind::checker || kind == TargetKind::cross || kind == TargetKind::corner;
 }
 
-Eigen::VectorXd first_parameters(TargetKind kind, const TargetStart& start) {
+Eigen::VectorXd first_parameters(TargetKind kind, const TargetShape& start) {
   const int of_shape = kind == TargetKind::checker    ? 2
                        : kind == TargetKind::disc     ? 3
                        : kind == TargetKind::bullseye ? 5
@@ -197,52 +197,72 @@ Draw draw_of(TargetKind kind) {
   }
 }
 
-/// The fit as it stands: the grey values are a + b T(x; p).
+/// The fit as it stands: the grey values are a + b T(x; p), and where T is 0 the ground may lean.
 struct State {
   Eigen::VectorXd p;
   double a = 0, b = 0;
-  Eigen::VectorXd T, residual;  ///< one a pixel
+  Eigen::Vector2d lean = Eigen::Vector2d::Zero();  ///< of the ground, grey levels a pixel; none for checkers
+  Eigen::VectorXd T, residual;                     ///< one a pixel
   double cost = 1e300;
 };
 
-/// Levels of dark and light by weighted least squares, and what remains.
-State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
+/// Levels of ground and paint by weighted least squares, and what remains. `lean`: whether ground is there that may be
+/// lighter on one side, as where a track passes or a shadow begins.
+State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g,
+               bool lean) {
   State s;
   s.p = p;
   const auto n = static_cast<Eigen::Index>(pixels.size());
   s.T = draw(pixels, p, g);
   s.residual.resize(n);
-  double w = 0, wt = 0, wtt = 0, wi = 0, wti = 0;
+  const Eigen::Vector2d centre = p.head<2>();
+  Eigen::Matrix4d N = Eigen::Matrix4d::Zero();
+  Eigen::Vector4d right = Eigen::Vector4d::Zero();
   for (Eigen::Index i = 0; i < n; ++i) {
     const Pixel& pixel = pixels[i];
-    const double t = s.T[i];
-    w += pixel.weight, wt += pixel.weight * t, wtt += pixel.weight * t * t;
-    wi += pixel.weight * pixel.value, wti += pixel.weight * t * pixel.value;
+    const Eigen::Vector2d d = lean ? Eigen::Vector2d((1 - s.T[i]) * (pixel.x - centre)) : Eigen::Vector2d::Zero();
+    const Eigen::Vector4d row(1, s.T[i], d.x(), d.y()), weighted = pixel.weight * row;
+    N.noalias() += weighted * row.transpose();
+    right += pixel.value * weighted;
   }
-  const double det = w * wtt - wt * wt;
-  if (!(det > 1e-9 * w * w)) return s;
-  s.b = (w * wti - wt * wi) / det;
-  s.a = (wi - s.b * wt) / w;
+  if (!(N(0, 0) * N(1, 1) - N(0, 1) * N(0, 1) > 1e-9 * N(0, 0) * N(0, 0))) return s;
+  // Ground that is hardly seen leans little: a tenth of a pixel's weight.
+  N(2, 2) += 0.1, N(3, 3) += 0.1;
+  const Eigen::Vector4d levels = N.ldlt().solve(right);
+  s.a = levels[0], s.b = levels[1], s.lean = levels.tail<2>();
   s.cost = 0;
   for (Eigen::Index i = 0; i < n; ++i) {
-    s.residual[i] = pixels[i].value - s.a - s.b * s.T[i];
+    const double ground = lean ? (1 - s.T[i]) * s.lean.dot(pixels[i].x - centre) : 0;
+    s.residual[i] = pixels[i].value - s.a - s.b * s.T[i] - ground;
     s.cost += pixels[i].weight * s.residual[i] * s.residual[i];
   }
   return s;
 }
 
-/// Derivatives of a + b T by p, then by a and b. Central differences: their error of 1e-6 is far below the noise.
-Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const State& s, const Eigen::Vector2d& g) {
+/// Derivatives of the grey values by p, then by their levels and the ground's lean. By p by differences over steps of
+/// 1e-4: central ones are good to 1e-6, far below the noise; those to one side cost half, and lead to the same place.
+Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const State& s, const Eigen::Vector2d& g,
+                         bool lean, bool central) {
   const Eigen::Index n = s.T.size(), k = s.p.size();
-  Eigen::MatrixXd J(n, k + 2);
+  Eigen::MatrixXd J(n, k + (lean ? 4 : 2));
   for (Eigen::Index j = 0; j < k; ++j) {
     const double step = 1e-4 * (j < 2 ? 1.0 : std::max(0.05, std::abs(s.p[j])));
-    Eigen::VectorXd up = s.p, down = s.p;
-    up[j] += step, down[j] -= step;
-    J.col(j) = s.b / (2 * step) * (draw(pixels, up, g) - draw(pixels, down, g));
+    Eigen::VectorXd moved = s.p;
+    moved[j] = s.p[j] + step;
+    const Eigen::VectorXd up = draw(pixels, moved, g);
+    moved[j] = s.p[j] - step;
+    if (central)
+      J.col(j) = (up - draw(pixels, moved, g)) / (2 * step);
+    else
+      J.col(j) = (up - s.T) / step;
   }
-  J.col(k).setOnes();
-  J.col(k + 1) = s.T;
+  const Eigen::Vector2d centre = s.p.head<2>();
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const Eigen::Vector2d d = pixels[i].x - centre;
+    J.row(i).head(k) *= s.b - s.lean.dot(d);  // paint against the ground right there
+    J(i, k) = 1, J(i, k + 1) = s.T[i];
+    if (lean) J(i, k + 2) = (1 - s.T[i]) * d.x(), J(i, k + 3) = (1 - s.T[i]) * d.y();
+  }
   return J;
 }
 
@@ -267,16 +287,17 @@ double explained(const std::vector<Pixel>& pixels, const State& s) {
 /// little at the start and after a few rounds: nine of ten places are texture, and cost most. Ends early where it
 /// explains `enough`.
 std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& first,
-                              const TargetStart& start, const Eigen::Vector2d& g, double enough) {
-  State s = evaluate(pixels, draw, first, g);
-  if (!(s.cost < 1e299) || explained(pixels, s) < 0.45) return std::nullopt;
+                              const TargetShape& start, const Eigen::Vector2d& g, bool lean, double least,
+                              double enough) {
+  State s = evaluate(pixels, draw, first, g, lean);
+  if (!(s.cost < 1e299) || explained(pixels, s) < 0.7 * least) return std::nullopt;
   double lambda = 1e-3;
   for (int round = 0; round < 25; ++round) {
     const double share = enough < 1 || round == 3 ? explained(pixels, s) : 1;
-    if (round == 3 && share < 0.8) return std::nullopt;
+    if (round == 3 && share < std::min(0.8, least - 0.1)) return std::nullopt;
     if (enough < 1 && (share >= enough || round == 6)) return s;
-    if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g);
-    const Eigen::MatrixXd J = jacobian(pixels, draw, s, g);
+    if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g, lean);
+    const Eigen::MatrixXd J = jacobian(pixels, draw, s, g, lean, false);
     Eigen::VectorXd weights(J.rows());
     for (Eigen::Index i = 0; i < weights.size(); ++i) weights[i] = pixels[i].weight;
     const Eigen::MatrixXd WJ = weights.asDiagonal() * J;
@@ -291,7 +312,7 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen
       if (!step.allFinite()) return std::nullopt;
       Eigen::VectorXd p = s.p + step.head(s.p.size());
       p[log_blur] = std::clamp(p[log_blur], std::log(0.25), std::log(3.5));
-      State next = evaluate(pixels, draw, p, g);
+      State next = evaluate(pixels, draw, p, g, lean);
       better = next.cost <= s.cost;
       if (better) moved = (next.p - s.p).head<2>().norm(), s = std::move(next);
     }
@@ -423,7 +444,7 @@ Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid&
 }
 
 /// Half the diameter, pixels: of an ellipse the geometric mean.
-double radius_of(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
+double radius_of(TargetKind kind, const TargetShape& start, const Eigen::VectorXd& p) {
   if (has_lines(kind)) return start.radius;
   return 1 / std::sqrt(std::max(1e-12, p[shape] * p[shape + 2] - p[shape + 1] * p[shape + 1]));
 }
@@ -444,8 +465,26 @@ double off_circle(const Eigen::VectorXd& p, double radius, const PlaneView& view
   return std::hypot(radius * radius * view.sigma_slope / view.c, lacks * radius);
 }
 
+/// How the target lies by its fit: what its window is stays as it was.
+TargetShape shape_of(TargetKind kind, const TargetShape& start, const State& s, double radius) {
+  TargetShape out = start;
+  out.x = s.p.head<2>();
+  out.radius = radius;
+  out.light = s.b > 0;
+  if (has_lines(kind)) {
+    out.angle[0] = s.p[shape], out.angle[1] = s.p[shape + 1];
+    if (kind != TargetKind::checker)
+      out.half_width = (kind == TargetKind::cross ? 0.5 : 0.25) * (std::exp(s.p[shape + 2]) + std::exp(s.p[shape + 3]));
+    return out;
+  }
+  out.M << s.p[shape], s.p[shape + 1], s.p[shape + 1], s.p[shape + 2];
+  if (kind != TargetKind::disc) out.inner = s.p[shape + 3];
+  if (kind == TargetKind::bullseye) out.disc = s.p[shape + 4];
+  return out;
+}
+
 /// Shapes that no target has: lines that nearly coincide, circles seen from the side or as thin as a line.
-bool plausible(TargetKind kind, const TargetStart& start, const Eigen::VectorXd& p) {
+bool plausible(TargetKind kind, const TargetShape& start, const Eigen::VectorXd& p) {
   if (has_lines(kind)) {
     // Normals transform with the transpose, so this is the angle between the lines in the plane.
     const Eigen::Vector2d a = (start.A.transpose() * direction(p[shape])).normalized();
@@ -487,16 +526,26 @@ PlaneView plane_view(const Eigen::Vector3d& normal, const Eigen::Vector3d& v, do
 
 namespace {
 
+/// A ring whose edges have changed places on the way shows the same as one with paint and ground of the other sign.
+void swap_edges(State& s) {
+  const double inner = s.p[shape + 3];
+  s.p.segment<3>(shape) /= inner;
+  s.p[shape + 3] = 1 / inner;
+  s.b = -s.b, s.T = -s.T;
+}
+
 /// The drawing that fits best; nothing where it does not converge or is no target's. Leaves the pixels' weights.
-std::optional<State> best_drawing(TargetKind kind, const TargetStart& start, const TargetOptions& options,
-                                  std::vector<Pixel>& pixels, double enough = 1) {
+std::optional<State> best_drawing(TargetKind kind, const TargetShape& start, const TargetOptions& options,
+                                  std::vector<Pixel>& pixels, double least, double enough = 1) {
   const Eigen::VectorXd first = first_parameters(kind, start);
   if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
   const auto [darkest, lightest] = std::minmax_element(
       pixels.begin(), pixels.end(), [](const Pixel& a, const Pixel& b) { return a.value < b.value; });
   const double range = lightest->value - darkest->value;
-  auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, enough);
-  if (!s || !plausible(kind, start, s->p)) return std::nullopt;
+  auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, kind != TargetKind::checker, least, enough);
+  if (!s) return std::nullopt;
+  if (kind == TargetKind::ring && s->p[shape + 3] > 1) swap_edges(*s);
+  if (!plausible(kind, start, s->p)) return std::nullopt;
   // Light and dark must have been seen, or nearly: a soft saddle of grass is the middle of any checker that is blurred
   // enough.
   const double contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
@@ -506,17 +555,17 @@ std::optional<State> best_drawing(TargetKind kind, const TargetStart& start, con
 
 }  // namespace
 
-bool may_fit(const photo::Grey& image, TargetKind kind, const TargetStart& start, const TargetOptions& options,
+bool may_fit(const photo::Grey& image, TargetKind kind, const TargetShape& start, const TargetOptions& options,
              double least_fit) {
   std::vector<Pixel> pixels = window_of(image, start);
-  const auto s = best_drawing(kind, start, options, pixels, least_fit);
+  const auto s = best_drawing(kind, start, options, pixels, least_fit, least_fit);
   return s && explained(pixels, *s) >= least_fit;
 }
 
-std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetStart& start,
+std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetShape& start,
                                const TargetOptions& options, double least_fit) {
   std::vector<Pixel> pixels = window_of(image, start);
-  const auto s = best_drawing(kind, start, options, pixels);
+  const auto s = best_drawing(kind, start, options, pixels, least_fit);
   if (!s) return std::nullopt;
   Target out;
   out.fit = explained(pixels, *s);
@@ -524,12 +573,12 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   out.kind = kind;
   out.x = s->p.head<2>();
   const PixelGrid grid(pixels);
-  out.covariance = covariance_of(pixels, grid, *s, jacobian(pixels, draw_of(kind), *s, options.view.g), out.strain);
+  out.covariance =
+      covariance_of(pixels, grid, *s,
+                    jacobian(pixels, draw_of(kind), *s, options.view.g, kind != TargetKind::checker, true), out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
-  if (kind == TargetKind::cross)
-    out.size_px = cross_size(image, out.x, start.A, {s->p[shape], s->p[shape + 1]},
-                             std::exp(std::max(s->p[shape + 2], s->p[shape + 3])), s->a, s->a + s->b, 4 * radius);
+  out.shape = shape_of(kind, start, *s, radius);
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
   out.lopsided = lopsidedness(pixels, grid, *s, step_of(start));
   // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20

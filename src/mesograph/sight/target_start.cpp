@@ -3,6 +3,7 @@
 #include <cmath>
 #include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
+#include <mesograph/sight/paint.hpp>
 #include <mesograph/sight/target_start.hpp>
 #include <span>
 
@@ -27,16 +28,6 @@ const std::array<Eigen::Vector2d, spokes>& spoke_directions() {
 double normal_in_image(const Eigen::Matrix2d& A, double angle) {
   const Eigen::Vector2d along = A * direction(angle);
   return std::atan2(along.x(), -along.y());
-}
-
-/// Grey value at a place, bilinear; outside the image that of its edge.
-double grey_at(const photo::Grey& image, const Eigen::Vector2d& x) {
-  const double col = std::clamp(x.x() - 0.5, 0.0, image.width - 1.001);
-  const double row = std::clamp(x.y() - 0.5, 0.0, image.height - 1.001);
-  const int i = static_cast<int>(col), j = static_cast<int>(row);
-  const double s = col - i, t = row - j;
-  return (image.at(i, j) * (1 - s) + image.at(i + 1, j) * s) * (1 - t) +
-         (image.at(i, j + 1) * (1 - s) + image.at(i + 1, j + 1) * s) * t;
 }
 
 bool circle_in_image(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Vector2d& reach) {
@@ -154,21 +145,23 @@ double half_size_of_checker(const photo::Grey& image, const Eigen::Vector2d& x, 
   return 0.5 * (extents[1] + extents[2]);
 }
 
-std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+std::optional<TargetShape> checker_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
                                          const Eigen::Matrix2d& A, double least_contrast) {
+  // Ground of grass takes its share of a large hourglass's circles; small circles cross by chance.
+  const bool small = radius < 4;
   const auto quartered = [&](const Circle& c) {
-    return c.changes.size() == 4 && c.between >= 0.7 && c.high - c.low >= least_contrast;
+    return c.changes.size() == 4 && c.between >= (small ? 0.7 : 0.6) && c.high - c.low >= least_contrast;
   };
   const Circle outer = circle_around(image, x, A, 0.8 * radius);
   if (!quartered(outer)) return std::nullopt;
   const Circle inner = circle_around(image, x, A, 0.55 * radius);
   if (!quartered(inner)) return std::nullopt;
-  if (std::abs(inner.mid() - outer.mid()) > 0.3 * (outer.high - outer.low)) return std::nullopt;
+  if (std::abs(inner.mid() - outer.mid()) > (small ? 0.3 : 0.4) * (outer.high - outer.low)) return std::nullopt;
   // From one change into light to the next but one runs a line.
-  const auto a = line_through(outer.changes[0], outer.changes[2], 0.5);
-  const auto b = line_through(outer.changes[1], outer.changes[3], 0.5);
-  if (!a || !b || std::abs(inner.changes[0] - outer.changes[0]) > 0.6) return std::nullopt;
-  TargetStart out;
+  const auto a = line_through(outer.changes[0], outer.changes[2], small ? 0.5 : 0.7);
+  const auto b = line_through(outer.changes[1], outer.changes[3], small ? 0.5 : 0.7);
+  if (!a || !b || std::abs(inner.changes[0] - outer.changes[0]) > (small ? 0.6 : 0.8)) return std::nullopt;
+  TargetShape out;
   out.x = x;
   // As far as it goes: a large board's crossing shows at every scale, and its size must not depend on which was first.
   const CheckerLines lines{*a, *b};
@@ -176,97 +169,11 @@ std::optional<TargetStart> checker_start(const photo::Grey& image, const Eigen::
   const double inscribed = inscribed_radius(image, x, A, outer, lines, most_radius);
   // Of a square board and a round plate they are the same, of an hourglass the lines are a quarter longer; of texture
   // that happens to cross they are anything.
-  if (inscribed < 0.6 * out.radius || out.radius < 0.6 * inscribed) return std::nullopt;
+  if (inscribed < 0.5 * out.radius || out.radius < 0.5 * inscribed) return std::nullopt;
   // Short of the rim, which is soft, and whose place the drawing does not know.
   out.window = std::max(2.6, 0.88 * inscribed);
   out.A = A;
   out.angle[0] = normal_in_image(A, *a), out.angle[1] = normal_in_image(A, *b);
-  return out;
-}
-
-/// Off its arms a cross or a corner shows ground, as far as half beyond their ends; bars of windows and drains go on.
-/// `paint`: the level from which it is none.
-bool alone(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double reach,
-           std::span<const double> arms, double half_width, double paint, bool light) {
-  int ground = 0, all = 0;
-  for (const double share : {0.6, 0.75, 0.9, 1.1, 1.25, 1.4})
-    for (int k = 0; k < spokes; ++k) {
-      const double angle = 2 * pi * k / spokes;
-      const double beside = std::max(0.5, std::asin(std::min(1.0, half_width / (share * reach))) + 0.2);
-      if (std::any_of(arms.begin(), arms.end(),
-                      [&](double arm) { return std::abs(std::remainder(angle - arm, 2 * pi)) < beside; }))
-        continue;
-      ++all;
-      ground += (grey_at(image, x + share * reach * A * direction(angle)) > paint) != light;
-    }
-  return all >= 16 && ground >= 0.93 * all;
-}
-
-/// Four strips that leave a place: angles of their middles, and the mean of the angles that they fill.
-struct FourArms {
-  Circle circle;
-  bool light = false;
-  std::array<double, 4> middle;
-  double width = 0;
-};
-
-std::optional<FourArms> four_arms(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
-                                  double radius, double least_contrast) {
-  FourArms out;
-  // Thick arms leave no ground between them near the middle, thin ones end far out.
-  out.circle = circle_around(image, x, A, 0.65 * radius);
-  if (out.circle.changes.size() != 8) out.circle = circle_around(image, x, A, 0.9 * radius);
-  const Circle& c = out.circle;
-  if (c.changes.size() != 8 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
-  out.light = grey_at(image, x) > c.mid();
-  for (std::size_t arm = 0; arm < 4; ++arm) {
-    const double from = c.changes[2 * arm + (out.light ? 0 : 1)];
-    const double to = out.light || arm < 3 ? c.changes[2 * arm + (out.light ? 1 : 2)] : c.changes[0] + 2 * pi;
-    out.middle[arm] = 0.5 * (from + to);
-    out.width += (to - from) / 4;
-  }
-  return out;
-}
-
-/// Where the lines through opposite arms meet, from the middle of their circle, in the plane.
-Eigen::Vector2d crossing_of(const FourArms& arms) {
-  std::array<Eigen::Vector2d, 4> p;
-  for (std::size_t i = 0; i < 4; ++i) p[i] = arms.circle.radius * direction(arms.middle[i]);
-  Eigen::Matrix2d along;
-  along << p[2] - p[0], p[1] - p[3];
-  return p[0] + (along.inverse() * (p[1] - p[0]))[0] * (p[2] - p[0]);
-}
-
-std::optional<TargetStart> cross_start(const photo::Grey& image, const Eigen::Vector2d& place, double radius,
-                                       const Eigen::Matrix2d& A, double least_contrast) {
-  auto arms = four_arms(image, place, A, radius, least_contrast);
-  if (!arms) return std::nullopt;
-  // Places are good to a pixel of their level, and strips may be hardly wider.
-  const Eigen::Vector2d off = crossing_of(*arms);
-  if (!(off.norm() < 0.6 * arms->circle.radius)) return std::nullopt;
-  const Eigen::Vector2d x = place + A * off;
-  arms = four_arms(image, x, A, radius, least_contrast);
-  if (!arms) return std::nullopt;
-  const Circle& c = arms->circle;
-  const auto& [circle, light, middle, width] = *arms;
-  const auto a = line_through(middle[0], middle[2], 0.35), b = line_through(middle[1], middle[3], 0.35);
-  if (!a || !b || width > 1.15) return std::nullopt;
-  double reach = 3 * radius;
-  for (int arm = 0; arm < 4; ++arm) {
-    double r = c.radius;
-    while (r < 3 * radius && (grey_at(image, x + r * A * direction(middle[arm])) > c.mid()) == light) r += 0.4;
-    reach = std::min(reach, r);
-  }
-  if (reach >= 3 * radius || !alone(image, x, A, reach, middle, c.radius * std::sin(0.5 * width),
-                                    light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high, light))
-    return std::nullopt;
-  TargetStart out;
-  out.x = x;
-  out.radius = reach;
-  out.window = std::max(3.0, 0.9 * reach);
-  out.A = A;
-  out.angle[0] = normal_in_image(A, *a), out.angle[1] = normal_in_image(A, *b);
-  out.half_width = c.radius * std::sin(0.5 * width);
   return out;
 }
 
@@ -317,26 +224,24 @@ std::optional<Ellipse> ellipse_through(const std::vector<Eigen::Vector2d>& point
   return out;
 }
 
-/// Whether a circle of paint may be there at all: samples all around inside are of one tone, those outside of another.
-/// Nine of ten places are texture and end here, at a hundredth of what their edges would cost.
-bool may_be_circle(const photo::Grey& image, bool ring, const Eigen::Vector2d& x, double radius,
-                   const Eigen::Matrix2d& A, double least_contrast) {
+/// Whether a disc may be there at all: samples all around inside are of one tone, those outside of another. Nine of
+/// ten places are texture and end here, at a hundredth of what their edges would cost.
+bool may_be_disc(const photo::Grey& image, const Eigen::Vector2d& x, double radius, const Eigen::Matrix2d& A,
+                 double least_contrast) {
   constexpr std::size_t step = 2;  // every second spoke
   double inside[spokes / step], outside[spokes / step], in = 0, out = 0;
-  // The place's radius is good to a fifth: half of it lies within a disc, half more outside. Of a ring the middle of
-  // its band.
+  // The place's radius is good to a fifth: half of it lies within a disc, half more outside.
   for (std::size_t k = 0; k < spokes / step; ++k) {
     const Eigen::Vector2d d = radius * (A * spoke_directions()[step * k]);
-    inside[k] = grey_at(image, x + (ring ? 0.78 : 0.5) * d), outside[k] = grey_at(image, x + 1.5 * d);
+    inside[k] = grey_at(image, x + 0.5 * d), outside[k] = grey_at(image, x + 1.5 * d);
     in += inside[k] * step / spokes, out += outside[k] * step / spokes;
   }
   const double mid = 0.5 * (in + out), sense = in > out ? 1 : -1;
   if (std::abs(in - out) < 0.6 * least_contrast) return false;
-  if (ring && sense * (grey_at(image, x) - mid) > 0) return false;
   std::size_t right = 0;
   for (std::size_t k = 0; k < spokes / step; ++k)
     right += (sense * (inside[k] - mid) > 0) + (sense * (mid - outside[k]) > 0);
-  return 8 * right >= (ring ? 6 : 7) * 2 * spokes / step;
+  return 8 * right >= 7 * 2 * spokes / step;
 }
 
 /// Edges of one kind of circles along all spokes: outermost ones as points, the others as ratios to it.
@@ -383,24 +288,17 @@ double clear_margin(const photo::Grey& image, const Ellipse& ellipse, double rad
   return most;
 }
 
-/// Discs (one edge), rings (two) and discs within rings (three).
-std::optional<TargetStart> circle_start(const photo::Grey& image, int edges, const Eigen::Vector2d& x, double radius,
-                                        const Eigen::Matrix2d& A, double least_contrast) {
-  const bool ring = edges == 2;
-  if (!may_be_circle(image, ring, x, radius, A, least_contrast)) {
-    // What stands out of a ring may be its hole, which is half as large.
-    if (!ring || !may_be_circle(image, ring, x, 1.8 * radius, A, least_contrast)) return std::nullopt;
-    radius *= 1.8;
-  }
-  // The sense of the outer edge: the centre of a disc is of the paint's grey, that of a ring of the ground's.
+/// A disc within a ring.
+std::optional<TargetShape> bullseye_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+                                          const Eigen::Matrix2d& A, double least_contrast) {
+  if (!may_be_disc(image, x, radius, A, least_contrast)) return std::nullopt;
   double around = 0;
-  for (int k = 0; k < 8; ++k) around += grey_at(image, x + (ring ? 0.75 : 1.5) * radius * direction(pi * k / 4)) / 8;
+  for (int k = 0; k < 8; ++k) around += grey_at(image, x + 1.5 * radius * direction(pi * k / 4)) / 8;
   const double centre = grey_at(image, x);
   if (std::abs(centre - around) < 0.5 * least_contrast) return std::nullopt;
-  const double sense = (centre > around) == ring ? 1 : -1;
-  // What stands out as a blob is the disc in the middle, where there is one: the rings around are two to three times as
-  // large.
-  const CircleEdges found = circle_edges(image, x, (edges == 3 ? 4.0 : 2.2) * radius, edges, sense);
+  const double sense = centre > around ? -1 : 1;  // of the outer edge
+  // What stands out as a blob is the disc in the middle: the ring around is two to three times as large.
+  const CircleEdges found = circle_edges(image, x, 4.0 * radius, 3, sense);
   if (found.outer.size() < spokes * 7 / 8) return std::nullopt;
   const double usual = median(found.changes);
   if (usual < 0.5 * least_contrast) return std::nullopt;
@@ -410,129 +308,96 @@ std::optional<TargetStart> circle_start(const photo::Grey& image, int edges, con
   if (clear.size() < spokes * 3 / 4) return std::nullopt;
   const auto ellipse = ellipse_through(clear);
   if (!ellipse || ellipse->misfit > 0.15 || (ellipse->centre - x).norm() > 0.6 * radius) return std::nullopt;
-  TargetStart out;
+  TargetShape out;
   out.x = ellipse->centre;
   out.M = ellipse->M;
   const auto axes = symmetric_eigen<2>(out.M);
   out.radius = 1 / std::sqrt(axes.values[0] * axes.values[1]);
   out.margin = clear_margin(image, *ellipse, out.radius, sense, usual);
   out.window = (1 + out.margin / out.radius) / axes.values[0];
-  if (edges > 1) out.inner = std::clamp(median(found.ratios[0]), 0.25, edges == 2 ? 0.85 : 0.92);
-  if (edges > 2) out.disc = std::clamp(median(found.ratios[1]), 0.1, 0.9 * out.inner);
+  out.inner = std::clamp(median(found.ratios[0]), 0.25, 0.92);
+  out.disc = std::clamp(median(found.ratios[1]), 0.1, 0.9 * out.inner);
   return out;
 }
 
-/// Where a strip's middle lies on a circle around a place of it.
-struct Arm {
-  Eigen::Vector2d at;  ///< in the plane, from the place
-  double width = 0;    ///< angle that it fills
-};
-
-/// Two strips that leave a place about a quarter turn apart; nothing where there are not just two.
-std::optional<std::array<Arm, 2>> two_arms(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
-                                           double r, double least_contrast) {
-  const Circle c = circle_around(image, x, A, r);
-  if (c.changes.size() != 4 || c.between < 0.6 || c.high - c.low < least_contrast) return std::nullopt;
-  const bool light = grey_at(image, x) > c.mid();
-  std::array<Arm, 2> out;
-  std::array<double, 2> middle;
-  for (std::size_t arm = 0; arm < 2; ++arm) {
-    const double from = c.changes[2 * arm + (light ? 0 : 1)];
-    const double to = light || arm == 0 ? c.changes[2 * arm + (light ? 1 : 2)] : c.changes[0] + 2 * pi;
-    middle[arm] = 0.5 * (from + to);
-    out[arm] = {r * direction(middle[arm]), to - from};
-  }
-  const double apart = std::abs(std::remainder(middle[1] - middle[0], 2 * pi));
-  if (apart < 0.3 * pi || apart > 0.7 * pi || std::max(out[0].width, out[1].width) > 1.2) return std::nullopt;
-  return out;
+/// Whether a strip ends where it is said to: bars of windows and drains go on, thinner or paler. `from` and `along` in
+/// the image; one of three samples beyond may be something else.
+bool ends(const photo::Grey& image, const Eigen::Vector2d& from, const Eigen::Vector2d& along, double length,
+          const Paint& paint) {
+  const double mid = 0.5 * (paint.ground + paint.tone);
+  int painted = 0;
+  for (const double beyond : {1.2, 1.35, 1.5})
+    painted += (grey_at(image, from + beyond * length * along) > mid) == paint.light;
+  return painted <= 1;
 }
 
-/// How far a strip goes on along a direction of the plane, from a place of it.
-double strip_length(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
-                    const Eigen::Vector2d& along, double mid, bool light, double most) {
-  double r = 0;
-  while (r < most && (grey_at(image, x + r * (A * along)) > mid) == light) r += 0.4;
-  return r;
-}
-
-std::optional<TargetStart> corner_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
-                                        const Eigen::Matrix2d& A, double least_contrast) {
-  // The elbow stands out as a blob, somewhere inside of where the strips' middles meet.
-  const auto near = two_arms(image, x, A, 1.1 * radius, least_contrast);
-  const auto far = near ? two_arms(image, x, A, 1.7 * radius, least_contrast) : std::nullopt;
-  if (!far) return std::nullopt;
-  std::array<Eigen::Vector2d, 2> along;
-  for (std::size_t i = 0; i < 2; ++i) {
-    along[i] = (*far)[i].at - (*near)[i].at;
-    if (along[i].norm() < 0.3 * radius) return std::nullopt;
-    along[i].normalize();
-  }
-  Eigen::Matrix2d directions;
-  directions << along[0], -along[1];
-  if (std::abs(directions.determinant()) < 0.7) return std::nullopt;  // a quarter turn, to 45 degrees
-  const Eigen::Vector2d shares = directions.inverse() * ((*far)[1].at - (*far)[0].at);
-  const Eigen::Vector2d elbow = (*far)[0].at + shares[0] * along[0];  // in the plane, from x
-  const double half = 0.5 * (1.7 * radius) * (std::sin(0.5 * (*far)[0].width) + std::sin(0.5 * (*far)[1].width));
-  if (elbow.norm() > 2 * radius || !(half > 0.3)) return std::nullopt;
-  const Eigen::Vector2d at = x + A * elbow;
-  const Circle c = circle_around(image, at, A, 1.7 * radius);
-  const bool light = grey_at(image, at) > c.mid();
-  double length = 1e9;
-  for (const Eigen::Vector2d& d : along)
-    length = std::min(length, strip_length(image, at, A, d, c.mid(), light, 12 * radius));
-  if (length > 11 * radius || length < 2 * half) return std::nullopt;
-  const double arms[2] = {std::atan2(along[0].y(), along[0].x()), std::atan2(along[1].y(), along[1].x())};
-  if (!alone(image, at, A, length, arms, half, light ? 0.25 * c.low + 0.75 * c.high : 0.75 * c.low + 0.25 * c.high,
-             light))
-    return std::nullopt;
-  TargetStart out;
-  // The outer corner, where the outer edges of both strips meet.
-  const double open = std::abs(directions.determinant());
-  out.x = at - A * (half / open * (along[0] + along[1]));
-  out.radius = length + half;
-  out.window = std::max(3.0, 0.9 * length);
+/// Where a fit of a kind begins, from paint around a place x of the image.
+std::optional<TargetShape> start_of_elbow(const photo::Grey& image, const Paint& paint, const Eigen::Vector2d& x,
+                                          const Eigen::Matrix2d& A) {
+  const auto elbow = elbow_of(paint);
+  if (!elbow) return std::nullopt;
+  TargetShape out;
+  out.x = x + A * elbow->corner;
+  const Eigen::Vector2d middle = 0.5 * elbow->width * (elbow->along[0] + elbow->along[1]);  // of both strips' ends
+  for (std::size_t i = 0; i < 2; ++i)
+    if (!ends(image, out.x + A * middle, A * elbow->along[i], elbow->length[i], paint)) return std::nullopt;
+  out.radius = 0.5 * (elbow->length[0] + elbow->length[1]);
+  out.window = std::max(3.0, 0.9 * std::min(elbow->length[0], elbow->length[1]));
   out.A = A;
   // A line's normal points to the paint: that of the edge along the one strip to where the other one goes.
   for (std::size_t i = 0; i < 2; ++i) {
-    const Eigen::Vector2d in_image = A * along[1 - i], inwards = A * along[i];
+    const Eigen::Vector2d in_image = A * elbow->along[1 - i], inwards = A * elbow->along[i];
     Eigen::Vector2d normal(-in_image.y(), in_image.x());
     if (normal.dot(inwards) < 0) normal = -normal;
     out.angle[i] = std::atan2(normal.y(), normal.x());
   }
-  out.half_width = half;
+  out.half_width = 0.5 * elbow->width;
+  return out;
+}
+
+std::optional<TargetShape> start_of_crossing(const photo::Grey& image, const Paint& paint, const Eigen::Vector2d& x,
+                                             const Eigen::Matrix2d& A) {
+  const auto crossing = crossing_of(paint);
+  if (!crossing) return std::nullopt;
+  TargetShape out;
+  out.x = x + A * crossing->middle;
+  for (std::size_t i = 0; i < 4; ++i)
+    if (!ends(image, out.x, (i < 2 ? 1 : -1) * (A * crossing->along[i % 2]), crossing->arms[i], paint))
+      return std::nullopt;
+  out.radius = 0.5 * crossing->length;
+  out.window = std::max(3.0, 0.9 * crossing->reach);
+  out.A = A;
+  for (std::size_t i = 0; i < 2; ++i) {
+    const Eigen::Vector2d along = A * crossing->along[i];
+    out.angle[i] = std::atan2(along.x(), -along.y());
+  }
+  out.half_width = 0.5 * crossing->width;
+  return out;
+}
+
+/// Discs and rings.
+std::optional<TargetShape> start_of_circle(const photo::Grey& image, const Paint& paint, bool ring,
+                                           const Eigen::Vector2d& x, const Eigen::Matrix2d& A) {
+  const double hole = 1 - paint.area / paint.outlined;  // share of the outline that is none
+  if (ring != (hole > 0.04) || roundness(paint) < 0.93) return std::nullopt;
+  // In its plane it is a circle, but for slopes that are not known: slots of a drain are twice as long as wide.
+  const Eigen::Vector2d axes = symmetric_eigen<2>(paint.spread).values.cwiseSqrt();
+  if (axes[0] < 0.55 * axes[1]) return std::nullopt;
+  TargetShape out;
+  out.x = x + A * paint.centre;
+  // A filled ellipse has a quarter of its half axes' squares as second moments.
+  const Eigen::Matrix2d back = A.inverse(), squared = back.transpose() * (4 * paint.spread).inverse() * back;
+  const auto e = symmetric_eigen<2>(squared);
+  out.M = e.vectors * e.values.cwiseSqrt().asDiagonal() * e.vectors.transpose();
+  out.radius = std::pow(e.values.prod(), -0.25);
+  const double sense = paint.light ? -1 : 1;  // of its outer edge
+  out.margin = clear_margin(image, {out.x, out.M}, out.radius, sense, std::abs(paint.tone - paint.ground));
+  out.window = (1 + out.margin / out.radius) / std::sqrt(e.values[0]);
+  if (ring) out.inner = std::clamp(std::sqrt(hole), 0.25, 0.85);
   return out;
 }
 
 }  // namespace
-
-bool TargetStart::inside(const Eigen::Vector2d& at) const {
-  const Eigen::Vector2d d = at - x;
-  if (M.isZero()) return (A.inverse() * d).norm() <= window;
-  return (M * d).norm() <= 1 + margin / radius;
-}
-
-double TargetStart::reach() const { return window * std::max(1.0, singular_values_2x2(A)[0]); }
-
-double cross_size(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A,
-                  const double (&normals)[2], double half_width, double ground, double paint, double most) {
-  const double mid = 0.5 * (ground + paint);
-  const bool light = paint > ground;
-  const auto painted = [&](double r, double angle) {
-    return (grey_at(image, x + r * A * direction(angle)) > mid) == light;
-  };
-  double arms[4], shortest = 1e9, longest = 0, sum = 0;
-  for (int arm = 0; arm < 4; ++arm) {
-    const Eigen::Vector2d along = A.inverse() * direction(normals[arm % 2] + (arm < 2 ? 0.5 : -0.5) * pi);
-    arms[arm] = std::atan2(along.y(), along.x());
-    double r = 0;
-    while (r < most && painted(r, arms[arm])) r += 0.3;
-    for (const double beyond : {1.15, 1.3, 1.45})
-      if (r >= most || painted(beyond * r + 0.5, arms[arm])) return nan;
-    shortest = std::min(shortest, r), longest = std::max(longest, r), sum += r;
-  }
-  if (longest > 1.5 * shortest + 0.6 || !alone(image, x, A, sum / 4, arms, half_width, mid, light)) return nan;
-  return sum / 2;
-}
 
 Eigen::Matrix2d image_from_plane(const PlaneView& view) {
   if (!std::isfinite(view.c)) return Eigen::Matrix2d::Identity();
@@ -540,23 +405,38 @@ Eigen::Matrix2d image_from_plane(const PlaneView& view) {
   return A / std::sqrt(std::abs(A.determinant()));
 }
 
-std::optional<TargetStart> start_of(const photo::Grey& image, TargetKind kind, const Eigen::Vector2d& x, double radius,
-                                    const Eigen::Matrix2d& A, double least_contrast) {
-  if (!circle_in_image(image, x, radius * A.rowwise().norm())) return std::nullopt;
-  switch (kind) {
-    case TargetKind::checker:
-      return checker_start(image, x, radius, A, least_contrast);
-    case TargetKind::cross:
-      return cross_start(image, x, radius, A, least_contrast);
-    case TargetKind::corner:
-      return corner_start(image, x, radius, A, least_contrast);
-    case TargetKind::disc:
-      return circle_start(image, 1, x, radius, A, least_contrast);
-    case TargetKind::ring:
-      return circle_start(image, 2, x, radius, A, least_contrast);
-    default:
-      return circle_start(image, 3, x, radius, A, least_contrast);
+Starts::Starts(const photo::Grey& image, const Eigen::Vector2d& x, double radius, const Eigen::Matrix2d& A,
+               double least_contrast)
+    : image_(image),
+      x_(x),
+      radius_(radius),
+      A_(A),
+      least_contrast_(least_contrast),
+      within_(circle_in_image(image, x, radius * A.rowwise().norm())) {}
+
+const std::optional<Paint>& Starts::middle(std::size_t level) {
+  auto& out = middle_[level];
+  if (!out) out = paint_at(image_, x_, radius_, A_, least_contrast_, levels[level]);
+  return *out;
+}
+
+std::optional<TargetShape> Starts::of(TargetKind kind) {
+  if (!within_) return std::nullopt;
+  if (kind == TargetKind::checker) return checker_start(image_, x_, radius_, A_, least_contrast_);
+  if (kind == TargetKind::bullseye) return bullseye_start(image_, x_, radius_, A_, least_contrast_);
+  if (kind == TargetKind::ring) {
+    if (!around_) around_ = paint_around(image_, x_, radius_, A_, least_contrast_);
+    return *around_ ? start_of_circle(image_, **around_, true, x_, A_) : std::nullopt;
   }
+  for (std::size_t level = 0; level < levels.size(); ++level) {
+    const std::optional<Paint>& paint = middle(level);
+    if (!paint) continue;
+    const auto out = kind == TargetKind::disc    ? start_of_circle(image_, *paint, false, x_, A_)
+                     : kind == TargetKind::cross ? start_of_crossing(image_, *paint, x_, A_)
+                                                 : start_of_elbow(image_, *paint, x_, A_);
+    if (out) return out;
+  }
+  return std::nullopt;
 }
 
 }  // namespace mesograph::sight

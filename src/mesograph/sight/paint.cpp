@@ -1,0 +1,384 @@
+#include <Eigen/LU>
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <mesograph/base/decompose.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/sight/paint.hpp>
+#include <mesograph/sight/target_start.hpp>
+
+namespace mesograph::sight {
+
+namespace {
+
+constexpr int most_radii = 12;     // strips are up to eight times as long as wide, and a blob is where they meet
+constexpr int steps_a_radius = 6;  // samples: strips of half a radius are three wide
+constexpr int half = most_radii * steps_a_radius, side = 2 * half + 1;
+constexpr std::size_t most_samples = 1800;  // two strips of that length and one and a half radii wide have 1300
+
+/// Samples of a plane around a place, taken when asked for.
+class Samples {
+ public:
+  Samples(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Matrix2d& A, double step)
+      : image_(image), x_(x), right_(step * A.col(0)), down_(step * A.col(1)) {}
+  double at(int i, int j) const { return grey_at(image_, x_ + i * right_ + j * down_); }
+
+ private:
+  const photo::Grey& image_;
+  Eigen::Vector2d x_, right_, down_;
+};
+
+struct Cell {
+  int i = 0, j = 0;
+};
+constexpr std::array<Cell, 4> next_to = {{{1, 0}, {-1, 0}, {0, 1}, {0, -1}}};
+
+/// Median of the grey values around: what most of it shows is ground.
+double ground_around(const Samples& samples) {
+  std::array<double, 48> values;
+  for (std::size_t k = 0; k < values.size(); ++k) {
+    const double r = steps_a_radius * (k % 3 == 0 ? 2.0 : k % 3 == 1 ? 2.7 : 3.4);
+    const Eigen::Vector2d d = r * direction(2 * pi * static_cast<double>(k) / static_cast<double>(values.size()));
+    values[k] = samples.at(static_cast<int>(std::lround(d.x())), static_cast<int>(std::lround(d.y())));
+  }
+  std::nth_element(values.begin(), values.begin() + 24, values.end());
+  return values[24];
+}
+
+/// A sample, and its grey value times the sense in which paint stands out.
+struct Peak {
+  Cell cell;
+  double value = -1e9;
+};
+
+/// The sample that stands out most near the place.
+Peak peak_at(const Samples& samples, double sense) {
+  constexpr int radius = steps_a_radius * 2 / 3;
+  Peak best;
+  for (int j = -radius; j <= radius; ++j)
+    for (int i = -radius; i <= radius; ++i) {
+      if (i * i + j * j > radius * radius) continue;
+      if (const double v = sense * samples.at(i, j); v > best.value) best = {{i, j}, v};
+    }
+  return best;
+}
+
+/// The samples that stand out most along rays from the place; where one of them hardly does, no paint goes around.
+std::optional<Peak> peak_around(const Samples& samples, double sense, double ground, double least_contrast) {
+  constexpr std::size_t rays = 12;
+  std::array<Peak, rays> peaks;
+  Peak best;
+  for (std::size_t k = 0; k < rays; ++k) {
+    const Eigen::Vector2d along = direction(2 * pi * static_cast<double>(k) / static_cast<double>(rays));
+    for (double r = 0.4; r < 2.5; r += 0.25) {
+      const Cell c{static_cast<int>(std::lround(r * steps_a_radius * along.x())),
+                   static_cast<int>(std::lround(r * steps_a_radius * along.y()))};
+      if (const double v = sense * samples.at(c.i, c.j); v > peaks[k].value) peaks[k] = {c, v};
+    }
+    if (peaks[k].value > best.value) best = peaks[k];
+  }
+  const double contrast = best.value - sense * ground;
+  if (contrast < least_contrast || sense * samples.at(0, 0) > best.value - 0.2 * contrast) return std::nullopt;
+  const auto missing =
+      std::count_if(peaks.begin(), peaks.end(), [&](const Peak& p) { return p.value < best.value - 0.65 * contrast; });
+  return missing > 1 ? std::nullopt : std::optional(best);
+}
+
+/// Cells from a first one on that hang together; empty where they reach the rim or are too many.
+template <typename Belongs>
+std::vector<Cell> hanging_together(Cell first, const Belongs& belongs) {
+  std::vector<char> seen(static_cast<std::size_t>(side) * side, 0);
+  const auto mark = [&](Cell c) -> char& { return seen[static_cast<std::size_t>(c.j + half) * side + (c.i + half)]; };
+  std::vector<Cell> out{first};
+  mark(first) = 1;
+  for (std::size_t k = 0; k < out.size(); ++k)
+    for (const Cell& d : next_to) {
+      const Cell c{out[k].i + d.i, out[k].j + d.j};
+      if (std::max(std::abs(c.i), std::abs(c.j)) >= half || out.size() > most_samples) return {};
+      if (mark(c)) continue;
+      mark(c) = 1;
+      if (belongs(c)) out.push_back(c);
+    }
+  return out;
+}
+
+/// The cells within the outline: those that are not reached from outside.
+std::vector<Cell> outlined_by(const std::vector<Cell>& paint) {
+  int left = half, right = -half, top = half, bottom = -half;
+  for (const Cell& c : paint)
+    left = std::min(left, c.i), right = std::max(right, c.i), top = std::min(top, c.j), bottom = std::max(bottom, c.j);
+  --left, ++right, --top, ++bottom;
+  const int width = right - left + 1, height = bottom - top + 1;
+  std::vector<char> state(static_cast<std::size_t>(width) * height, 0);  // 1 paint, 2 outside
+  const auto at = [&](Cell c) -> char& { return state[static_cast<std::size_t>(c.j - top) * width + (c.i - left)]; };
+  for (const Cell& c : paint) at(c) = 1;
+  std::vector<Cell> outside{{left, top}};
+  at(outside[0]) = 2;
+  for (std::size_t k = 0; k < outside.size(); ++k)
+    for (const Cell& d : next_to) {
+      const Cell c{outside[k].i + d.i, outside[k].j + d.j};
+      if (c.i < left || c.i > right || c.j < top || c.j > bottom || at(c)) continue;
+      at(c) = 2, outside.push_back(c);
+    }
+  std::vector<Cell> out;
+  for (int j = top; j <= bottom; ++j)
+    for (int i = left; i <= right; ++i)
+      if (at({i, j}) != 2) out.push_back({i, j});
+  return out;
+}
+
+/// Corners of the convex hull, after Andrew (1979), Another efficient algorithm for convex hulls in two dimensions.
+std::vector<Eigen::Vector2d> hull_of(std::vector<Eigen::Vector2d> points) {
+  std::sort(points.begin(), points.end(),
+            [](const auto& a, const auto& b) { return std::pair(a.x(), a.y()) < std::pair(b.x(), b.y()); });
+  const auto turn = [](const Eigen::Vector2d& o, const Eigen::Vector2d& a, const Eigen::Vector2d& b) {
+    return (a.x() - o.x()) * (b.y() - o.y()) - (a.y() - o.y()) * (b.x() - o.x());
+  };
+  std::vector<Eigen::Vector2d> out;
+  for (int pass = 0; pass < 2; ++pass) {
+    const std::size_t begin = out.size();
+    for (const Eigen::Vector2d& p : points) {
+      while (out.size() >= begin + 2 && turn(out[out.size() - 2], out.back(), p) <= 1e-9) out.pop_back();
+      out.push_back(p);
+    }
+    out.pop_back();
+    std::reverse(points.begin(), points.end());
+  }
+  return out;
+}
+
+double cross(const Eigen::Vector2d& a, const Eigen::Vector2d& b) { return a.x() * b.y() - a.y() * b.x(); }
+
+/// The largest triangle of hull points.
+std::array<Eigen::Vector2d, 3> largest_triangle(const std::vector<Eigen::Vector2d>& hull) {
+  std::array<Eigen::Vector2d, 3> out{hull[0], hull[1], hull[2]};
+  double most = -1;
+  for (std::size_t a = 0; a < hull.size(); ++a)
+    for (std::size_t b = a + 1; b < hull.size(); ++b)
+      for (std::size_t c = b + 1; c < hull.size(); ++c)
+        if (const double area = std::abs(cross(hull[b] - hull[a], hull[c] - hull[a])); area > most)
+          most = area, out = {hull[a], hull[b], hull[c]};
+  return out;
+}
+
+/// A straight line.
+struct Line {
+  Eigen::Vector2d at, along;
+  double off(const Eigen::Vector2d& p) const { return std::abs(cross(along, p - at)); }
+};
+
+/// The line that squares of distances to it are least.
+Line line_along(const std::vector<Eigen::Vector2d>& points) {
+  Line out{Eigen::Vector2d::Zero(), Eigen::Vector2d::UnitX()};
+  for (const Eigen::Vector2d& p : points) out.at += p / static_cast<double>(points.size());
+  Eigen::Matrix2d moments = Eigen::Matrix2d::Zero();
+  for (const Eigen::Vector2d& p : points) moments += (p - out.at) * (p - out.at).transpose();
+  out.along = symmetric_eigen<2>(moments).vectors.col(1);
+  return out;
+}
+
+/// Direction of one of four arms, a quarter turn apart, that most of the outer paint lies along: the phase of the
+/// fourth harmonic. Nothing where it lies all around.
+std::optional<double> four_fold_turn(const Paint& paint, double extent) {
+  double sine = 0, cosine = 0, all = 0;
+  for (const Eigen::Vector2d& p : paint.places) {
+    const Eigen::Vector2d d = p - paint.centre;
+    if (d.norm() < 0.5 * extent) continue;
+    const double angle = 4 * std::atan2(d.y(), d.x());
+    sine += std::sin(angle), cosine += std::cos(angle), all += 1;
+  }
+  if (all < 4 || std::hypot(sine, cosine) < 0.4 * all) return std::nullopt;
+  return 0.25 * std::atan2(sine, cosine);
+}
+
+/// Lengths and width of a crossing whose middle and directions are known; false where they are not those of one.
+bool measured(const Paint& paint, Crossing& crossing) {
+  std::array<double, 4>& arms = crossing.arms;
+  for (const Eigen::Vector2d& p : paint.places) {
+    const Eigen::Vector2d d = p - crossing.middle;
+    const double off[2] = {std::abs(cross(crossing.along[0], d)), std::abs(cross(crossing.along[1], d))};
+    const std::size_t s = off[1] < off[0];
+    double& arm = arms[s + (d.dot(crossing.along[s]) > 0 ? 0 : 2)];
+    arm = std::max(arm, std::abs(d.dot(crossing.along[s])));
+  }
+  const double shortest = *std::min_element(arms.begin(), arms.end()),
+               longest = *std::max_element(arms.begin(), arms.end());
+  const double both = arms[0] + arms[1] + arms[2] + arms[3], rest = both * both - 4 * paint.area;
+  if (rest <= 0) return false;
+  crossing.width = 0.5 * (both - std::sqrt(rest));
+  crossing.reach = shortest, crossing.length = 0.5 * both;
+  // Worn paint and ground that hides an end leave half of an arm.
+  if (shortest < 0.45 * longest || shortest < 0.9 * crossing.width) return false;
+  double off = 0;
+  for (const Eigen::Vector2d& p : paint.places) {
+    const Eigen::Vector2d d = p - crossing.middle;
+    off += std::min(std::abs(cross(crossing.along[0], d)), std::abs(cross(crossing.along[1], d)));
+  }
+  // Along strips of that width paint is a quarter of it off their middles.
+  return off / static_cast<double>(paint.places.size()) < 0.4 * crossing.width + 0.5 * paint.step;
+}
+
+/// An elbow whose outer edges are laid half a width beside the middles of its strips: blur rounds the corner itself.
+/// Nothing where the strips are no quarter turn apart, to half of one.
+std::optional<Elbow> sharpened(const Paint& paint, Elbow elbow) {
+  std::array<std::vector<Eigen::Vector2d>, 2> strips;
+  for (const Eigen::Vector2d& p : paint.places) {
+    const Eigen::Vector2d d = p - elbow.corner;
+    const std::size_t s = std::abs(cross(elbow.along[1], d)) < std::abs(cross(elbow.along[0], d));
+    if (d.dot(elbow.along[s]) > 1.3 * elbow.width) strips[s].push_back(p);
+  }
+  std::array<Line, 2> edges;
+  for (std::size_t s = 0; s < 2; ++s) {
+    if (strips[s].size() < 4) return std::nullopt;
+    edges[s] = line_along(strips[s]);
+    if (edges[s].along.dot(elbow.along[s]) < 0) edges[s].along *= -1;
+  }
+  const double open = cross(edges[0].along, edges[1].along);
+  if (std::abs(open) < 0.6) return std::nullopt;
+  for (std::size_t s = 0; s < 2; ++s) {
+    Eigen::Vector2d inwards(-edges[s].along.y(), edges[s].along.x());
+    if (inwards.dot(edges[1 - s].along) < 0) inwards *= -1;
+    edges[s].at -= 0.5 * elbow.width * inwards;
+    elbow.along[s] = edges[s].along;
+  }
+  elbow.corner = edges[0].at + cross(edges[1].at - edges[0].at, edges[1].along) / open * edges[0].along;
+  return elbow;
+}
+
+/// What hangs together with a peak above a level of its contrast.
+std::optional<Paint> paint_from(const Samples& samples, double step, const Peak& peak, double sense, double ground,
+                                double level) {
+  Paint out;
+  out.step = step;
+  out.light = sense > 0;
+  out.ground = ground;
+  const double mid = sense * ground + level * (peak.value - sense * ground);
+  const std::vector<Cell> cells =
+      hanging_together(peak.cell, [&](Cell c) { return sense * samples.at(c.i, c.j) > mid; });
+  if (cells.size() < 8) return std::nullopt;
+  const double cell_area = step * step;
+  for (const Cell& c : cells) {
+    out.places.emplace_back(c.i * step, c.j * step);
+    out.tone += samples.at(c.i, c.j) / static_cast<double>(cells.size());
+  }
+  const std::vector<Cell> within = outlined_by(cells);
+  const auto n = static_cast<double>(within.size());
+  for (const Cell& c : within) out.centre += step / n * Eigen::Vector2d(c.i, c.j);
+  for (const Cell& c : within) {
+    const Eigen::Vector2d d = step * Eigen::Vector2d(c.i, c.j) - out.centre;
+    out.spread += d * d.transpose() / n;
+  }
+  out.spread.diagonal().array() += cell_area / 12;  // of a cell in itself
+  out.area = cell_area * static_cast<double>(cells.size());
+  out.outlined = cell_area * n;
+  return out;
+}
+
+}  // namespace
+
+double grey_at(const photo::Grey& image, const Eigen::Vector2d& x) {
+  const double col = std::clamp(x.x() - 0.5, 0.0, image.width - 1.001);
+  const double row = std::clamp(x.y() - 0.5, 0.0, image.height - 1.001);
+  const int i = static_cast<int>(col), j = static_cast<int>(row);
+  const double s = col - i, t = row - j;
+  return (image.at(i, j) * (1 - s) + image.at(i + 1, j) * s) * (1 - t) +
+         (image.at(i, j + 1) * (1 - s) + image.at(i + 1, j + 1) * s) * t;
+}
+
+std::optional<Paint> paint_at(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+                              const Eigen::Matrix2d& A, double least_contrast, double level) {
+  const double step = radius / steps_a_radius;
+  const Samples samples(image, x, A, step);
+  const double ground = ground_around(samples);
+  const double sense = samples.at(0, 0) > ground ? 1 : -1;
+  const Peak peak = peak_at(samples, sense);
+  if (peak.value - sense * ground < least_contrast) return std::nullopt;
+  return paint_from(samples, step, peak, sense, ground, level);
+}
+
+std::optional<Paint> paint_around(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+                                  const Eigen::Matrix2d& A, double least_contrast) {
+  const double step = radius / steps_a_radius;
+  const Samples samples(image, x, A, step);
+  const double ground = ground_around(samples);
+  for (const double sense : {1.0, -1.0})
+    if (const auto peak = peak_around(samples, sense, ground, least_contrast)) {
+      auto out = paint_from(samples, step, *peak, sense, ground, 0.5);
+      if (out && out->outlined > out->area) return out;
+    }
+  return std::nullopt;
+}
+
+double roundness(const Paint& paint) {
+  return paint.outlined / (4 * pi * std::sqrt(std::max(1e-12, paint.spread.determinant())));
+}
+
+std::optional<Elbow> elbow_of(const Paint& paint) {
+  if (paint.outlined > 1.15 * paint.area) return std::nullopt;  // it goes around something
+  const std::vector<Eigen::Vector2d> hull = hull_of(paint.places);
+  if (hull.size() < 3 || hull.size() > 40) return std::nullopt;
+  const std::array<Eigen::Vector2d, 3> triangle = largest_triangle(hull);
+  // The paint lies along the two sides that meet in the corner.
+  const auto off_sides = [&](std::size_t corner) {
+    double sum = 0;
+    for (const Eigen::Vector2d& p : paint.places) {
+      double nearest = 1e9;
+      for (std::size_t other = 1; other < 3; ++other) {
+        const Eigen::Vector2d d = (triangle[(corner + other) % 3] - triangle[corner]).normalized();
+        nearest = std::min(nearest, std::abs(cross(d, p - triangle[corner])));
+      }
+      sum += nearest;
+    }
+    return sum / static_cast<double>(paint.places.size());
+  };
+  std::size_t corner = 0;
+  for (std::size_t k = 1; k < 3; ++k)
+    if (off_sides(k) < off_sides(corner)) corner = k;
+  Elbow out;
+  out.corner = triangle[corner];
+  for (std::size_t i = 0; i < 2; ++i) {
+    out.along[i] = triangle[(corner + 1 + i) % 3] - out.corner;
+    out.length[i] = out.along[i].norm();
+    if (!(out.length[i] > 0)) return std::nullopt;
+    out.along[i] /= out.length[i];
+  }
+  // Two strips of that width, less what they share.
+  const double both = out.length[0] + out.length[1], rest = both * both - 4 * paint.area;
+  if (rest <= 0) return std::nullopt;
+  out.width = 0.5 * (both - std::sqrt(rest));
+  const double shorter = std::min(out.length[0], out.length[1]), longer = std::max(out.length[0], out.length[1]);
+  if (std::abs(out.along[0].dot(out.along[1])) > 0.6 || shorter < 1.6 * out.width || longer > 2.2 * shorter)
+    return std::nullopt;
+  // Along strips of that width paint is half of it off the outer edge; of anything else more.
+  if (off_sides(corner) > 0.75 * out.width + 0.5 * paint.step) return std::nullopt;
+  return sharpened(paint, out);
+}
+
+std::optional<Crossing> crossing_of(const Paint& paint) {
+  if (paint.outlined > 1.15 * paint.area) return std::nullopt;
+  double extent = 0;
+  for (const Eigen::Vector2d& p : paint.places) extent = std::max(extent, (p - paint.centre).norm());
+  const auto turn = four_fold_turn(paint, extent);
+  if (!turn) return std::nullopt;
+  std::array<Line, 2> lines = {Line{paint.centre, direction(*turn)}, Line{paint.centre, direction(*turn + 0.5 * pi)}};
+  Crossing out;
+  out.middle = paint.centre;
+  for (int round = 0; round < 2; ++round) {
+    // Where all strips are one says nothing of their directions.
+    std::array<std::vector<Eigen::Vector2d>, 2> strips;
+    for (const Eigen::Vector2d& p : paint.places)
+      if ((p - out.middle).norm() > 0.4 * extent) strips[lines[1].off(p) < lines[0].off(p)].push_back(p);
+    for (std::size_t s = 0; s < 2; ++s) {
+      if (strips[s].size() < 6) return std::nullopt;
+      lines[s] = line_along(strips[s]);
+    }
+    const double open = cross(lines[0].along, lines[1].along);
+    if (std::abs(open) < 0.6) return std::nullopt;
+    out.middle = lines[0].at + cross(lines[1].at - lines[0].at, lines[1].along) / open * lines[0].along;
+  }
+  out.along[0] = lines[0].along, out.along[1] = lines[1].along;
+  return measured(paint, out) ? std::optional(out) : std::nullopt;
+}
+
+}  // namespace mesograph::sight
