@@ -63,6 +63,31 @@ double Predictor::range_to_ground(int station, const Eigen::Vector2d& x) const {
   return median(ranges);
 }
 
+Eigen::Vector3d Predictor::ground_normal(int station, const Eigen::Vector2d& x) const {
+  constexpr std::size_t n = 12;
+  const Eigen::Vector3d up = Eigen::Vector3d::UnitZ();
+  std::vector<std::pair<double, std::size_t>> nearest;
+  for (std::size_t i = 0; i < seen_[station].size(); ++i)
+    nearest.emplace_back((seen_[station][i].x - x).squaredNorm(), i);
+  if (nearest.size() < n) return up;
+  std::partial_sort(nearest.begin(), nearest.begin() + n, nearest.end());
+  std::array<Eigen::Vector3d, n> ground;
+  Eigen::Vector3d mean = Eigen::Vector3d::Zero();
+  for (std::size_t k = 0; k < n; ++k) {
+    const Seen& seen = seen_[station][nearest[k].second];
+    const auto line = sight_line(block_, block_.stations[station], seen.x);
+    if (!line) return up;
+    ground[k] = line->C + seen.range * line->d;
+    mean += ground[k] / static_cast<double>(n);
+  }
+  Eigen::Matrix3d moments = Eigen::Matrix3d::Zero();
+  for (const Eigen::Vector3d& X : ground) moments += (X - mean) * (X - mean).transpose();
+  const auto plane = symmetric_eigen<3>(moments);
+  const Eigen::Vector3d normal = plane.vectors.col(0) * (plane.vectors(2, 0) < 0 ? -1 : 1);
+  const bool flat = plane.values[0] < plane.values[1] / 25;
+  return flat && normal.z() > 0.5 ? normal : up;
+}
+
 std::vector<Prediction> Predictor::photos_of(const Eigen::Vector3d& X, const Eigen::Matrix3d& covariance) const {
   std::vector<Prediction> out;
   for (std::size_t i = 0; i < block_.stations.size(); ++i) {

@@ -35,6 +35,9 @@ class Predictor {
   std::vector<Prediction> photos_of(const Eigen::Vector3d& X, const Eigen::Matrix3d& covariance) const;
   /// Range along a photo's ray to the ground, by its nearest tie points, m; NaN: it has none.
   double range_to_ground(int station, const Eigen::Vector2d& x) const;
+  /// Upward normal (unit, local frame) of the ground that a photo shows at x: of the plane through its eight nearest
+  /// tie points, where they lie in one to a fifth of their extent, and up to 60 degrees steep; else straight up.
+  Eigen::Vector3d ground_normal(int station, const Eigen::Vector2d& x) const;
 
  private:
   struct Seen {

@@ -46,6 +46,7 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
     if (!spot || !from) continue;
     const auto one = adjust::imaged(block, block.stations[from->station], spot->X);
     if (!one) continue;
+    const Eigen::Vector3d normal = outlook.predictor.ground_normal(from->station, from->target.x);
     for (const adjust::Prediction& p : outlook.predictor.photos_of(spot->X, Eigen::Matrix3d::Zero())) {
       const bool seen = std::any_of(known[k].sights.begin(), known[k].sights.end(),
                                     [&](const Seen& s) { return s.station == p.station; });
@@ -53,9 +54,12 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
         continue;
       const auto other = adjust::imaged(block, block.stations[p.station], spot->X);
       if (!other) continue;
-      // Targets lie on the ground, nearly level; a slope is found by the fit.
-      const Eigen::Matrix2d by_pixel = other->by_point.leftCols<2>() * one->by_point.leftCols<2>().inverse();
-      const TargetOptions options = options_at(block, {}, {from->target.kind, nan}, p.station, p.x);
+      Eigen::Matrix<double, 3, 2> ground;  // two directions of it
+      ground.col(0) = normal.unitOrthogonal();
+      ground.col(1) = normal.cross(ground.col(0));
+      const Eigen::Matrix2d seen_here = one->by_point * ground, seen_there = other->by_point * ground;
+      const Eigen::Matrix2d by_pixel = seen_there * seen_here.inverse();
+      const TargetOptions options = options_at(block, outlook.predictor, {}, {from->target.kind, nan}, p.station, p.x);
       out[p.station].push_back({k, carried(from->target.shape, p.x, by_pixel, image_from_plane(options.view))});
     }
   }
@@ -66,7 +70,7 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
 std::optional<Seen> seen_there(const adjust::Block& block, const Outlook& outlook, const KnownPoint& known,
                                const photo::Grey& image, int station, const TargetShape& shape) {
   const TargetKind kind = clearest(known.sights)->target.kind;
-  TargetOptions options = options_at(block, {}, {kind, nan}, station, shape.x);
+  TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
   const auto target = fit_from(image, kind, shape, options, options.least_fit);
   if (!target || !acceptable(*target, options)) return std::nullopt;
   std::vector<double> contrasts;

@@ -19,7 +19,7 @@ std::vector<std::vector<Window>> narrow_windows(const SearchSite& site, const Ou
 }
 
 Candidate candidate_of(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, std::size_t i,
-                       const std::vector<Seen>& all) {
+                       const std::vector<Seen>& all, int least_rays) {
   Candidate c{i, {}, {}};
   std::vector<Eigen::Vector3d> ground;
   std::vector<Sight> of_people;
@@ -45,7 +45,7 @@ Candidate candidate_of(const adjust::Block& block, const SearchSite& site, const
   sights.insert(sights.end(), of_people.begin(), of_people.end());
   ground.resize(sights.size(), Eigen::Vector3d::Constant(nan));
   SpotOptions options;
-  options.least_rays = photos == 2 ? 2 : 3;
+  options.least_rays = photos == 2 ? 2 : least_rays;
   c.spots = find_spots(block, sights, ground, options);
   const auto theirs = [&](int k) { return k >= static_cast<int>(c.seen.size()); };
   // What does not meet with a single one of them is not what people have sighted.
@@ -145,6 +145,26 @@ void add_words(const adjust::Block& block, const std::vector<Candidate>& candida
   }
 }
 
+/// Chooses for points where nothing was found what looks as usual in two photos, and is alone there: a third may prove
+/// it when it is looked at right there. Returns the points.
+std::vector<std::size_t> seen_twice(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
+                                    const std::vector<Seen>& seen, const Usual& usual,
+                                    std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices) {
+  std::vector<std::size_t> out;
+  for (std::size_t i = 0; usual.kind && i < candidates.size(); ++i) {
+    if (!candidates[i].spots.empty()) continue;
+    Candidate two = candidate_of(block, site, outlook, candidates[i].point, seen, 2);
+    const bool as_usual =
+        two.spots.size() == 1 && std::all_of(two.spots[0].sights.begin(), two.spots[0].sights.end(),
+                                             [&](int k) { return usual.fits(two.seen[static_cast<std::size_t>(k)]); });
+    if (!as_usual) continue;
+    candidates[i] = std::move(two);
+    choices[i] = choose(candidates[i], usual);
+    out.push_back(i);
+  }
+  return out;
+}
+
 /// Adds to what was chosen the photos in which it did not show by itself.
 void complete(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
               const std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices, Progress& progress) {
@@ -186,7 +206,10 @@ NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string
   out.usual = usual;
   std::vector<NarrowChoice> choices;
   for (const Candidate& c : candidates) choices.push_back(choose(c, usual));
+  const std::vector<std::size_t> thin = seen_twice(block, site, outlook, seen.seen, usual, candidates, choices);
   complete(block, site, outlook, candidates, choices, progress);
+  for (const std::size_t i : thin)
+    if (choices[i].sights.size() < 3) choices[i] = {};
   for (std::size_t k = 0; k < candidates.size(); ++k) {
     const Candidate& c = candidates[k];
     const NarrowChoice& choice = choices[k];

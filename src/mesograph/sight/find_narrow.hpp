@@ -14,8 +14,9 @@ struct Candidate {
   std::vector<Seen> seen;
   std::vector<Spot> spots;  ///< sights count in `seen`; those of people, which must meet with them, are taken out
 };
+/// `least_rays` that meet; two where no more photos see the point.
 Candidate candidate_of(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, std::size_t point,
-                       const std::vector<Seen>& all);
+                       const std::vector<Seen>& all, int least_rays = 3);
 
 /// What became of a surveyed point within its ellipses.
 enum class NarrowOutcome {
@@ -45,10 +46,11 @@ struct NarrowFind {
 /// Looks for every point within its ellipses, photo by photo; what is found must meet in one ground point from three
 /// photos or more (two where no more see it), and be alone there or ahead by far. `usual`: what is known of the
 /// targets; empty: it is learnt from points where nothing but one spot lies. Points where nothing of the usual kind
-/// lies are looked at again for any kind. What is refused is told of, and stands among `found` as such. `names`: one a
-/// station. A check's coordinates say only where to look. Accuracy: of places as find_targets; a wrong target passes
-/// where three photos agree on it within the ellipse and nothing else lies there. Cost: photos decoded once, then by
-/// the area of ellipses; a second time for what was missed.
+/// lies are looked at again for any kind. What is found is then looked for in the other photos that should show it
+/// (completed), and so is what looks as usual in two, which is kept where a third agrees. What is refused is told of,
+/// and stands among `found` as such. `names`: one a station. A check's coordinates say only where to look. Accuracy: of
+/// places as find_targets; a wrong target passes where three photos agree on it within the ellipse and nothing else
+/// lies there. Cost: photos decoded once, then by the area of ellipses; a second time for what was missed.
 NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
                        const Outlook& outlook, Usual usual, Progress& progress);
 

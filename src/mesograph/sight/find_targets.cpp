@@ -187,6 +187,10 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
   const bool corners = std::find(options.kinds.begin(), options.kinds.end(), TargetKind::corner) != options.kinds.end();
   if (options.least_size_px >= 9 && !corners) level = halved(level);
   const double finest = level.scale;
+  // What stands out of a corner is its elbow, beside the point.
+  Eigen::AlignedBox2d blob_box = box;
+  if (corners)
+    blob_box.min().array() -= 0.15 * options.most_size_px, blob_box.max().array() += 0.15 * options.most_size_px;
   while (level.grey.width > 8 && level.grey.height > 8 && 5 * level.scale <= options.most_size_px) {
     // Of a checker's crossing the curvature comes to 0.32 of its contrast, of a disc to 0.35, where nothing blurs them.
     const double least = std::pow(0.18 * options.least_contrast, 2);
@@ -194,7 +198,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
       if (radius < 3 && level.scale > finest) continue;  // the octave before has looked at these
       std::vector<Place> places;
       add_places(level, 0.36 * radius, least, box, wants(true), false, places);
-      add_places(level, 0.6 * radius, least, box, false, wants(false), places);
+      add_places(level, 0.6 * radius, least, blob_box, false, wants(false), places);
       if (std::isfinite(options.most_places_mp)) {
         const double area = box.sizes().prod() / (level.scale * level.scale);  // pixels of the level
         keep_strongest(places, static_cast<std::size_t>(6 + 1e-6 * area * options.most_places_mp));

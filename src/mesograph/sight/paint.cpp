@@ -6,7 +6,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/sight/paint.hpp>
-#include <mesograph/sight/target_start.hpp>
+#include <mesograph/sight/target_shape.hpp>
 
 namespace mesograph::sight {
 
@@ -188,8 +188,14 @@ std::optional<double> four_fold_turn(const Paint& paint, double extent) {
     const double angle = 4 * std::atan2(d.y(), d.x());
     sine += std::sin(angle), cosine += std::cos(angle), all += 1;
   }
-  if (all < 4 || std::hypot(sine, cosine) < 0.4 * all) return std::nullopt;
+  if (all < 4 || std::hypot(sine, cosine) < 0.25 * all) return std::nullopt;
   return 0.25 * std::atan2(sine, cosine);
+}
+
+/// Width of two strips of such lengths that share a square and cover an area together; NaN: no such strips do.
+double width_of(double both_lengths, double area) {
+  const double rest = both_lengths * both_lengths - 4 * area;
+  return rest > 0 ? 0.5 * (both_lengths - std::sqrt(rest)) : nan;
 }
 
 /// Lengths and width of a crossing whose middle and directions are known; false where they are not those of one.
@@ -204,9 +210,9 @@ bool measured(const Paint& paint, Crossing& crossing) {
   }
   const double shortest = *std::min_element(arms.begin(), arms.end()),
                longest = *std::max_element(arms.begin(), arms.end());
-  const double both = arms[0] + arms[1] + arms[2] + arms[3], rest = both * both - 4 * paint.area;
-  if (rest <= 0) return false;
-  crossing.width = 0.5 * (both - std::sqrt(rest));
+  const double both = arms[0] + arms[1] + arms[2] + arms[3];
+  crossing.width = width_of(both, paint.area);
+  if (!(crossing.width > 0)) return false;
   crossing.reach = shortest, crossing.length = 0.5 * both;
   // Worn paint and ground that hides an end leave half of an arm.
   if (shortest < 0.45 * longest || shortest < 0.9 * crossing.width) return false;
@@ -219,31 +225,85 @@ bool measured(const Paint& paint, Crossing& crossing) {
   return off / static_cast<double>(paint.places.size()) < 0.4 * crossing.width + 0.5 * paint.step;
 }
 
-/// An elbow whose outer edges are laid half a width beside the middles of its strips: blur rounds the corner itself.
-/// Nothing where the strips are no quarter turn apart, to half of one.
-std::optional<Elbow> sharpened(const Paint& paint, Elbow elbow) {
+/// The middles of an elbow's strips, half a width within their outer edges.
+std::array<Line, 2> middles_of(const Elbow& elbow) {
+  std::array<Line, 2> out;
+  for (std::size_t s = 0; s < 2; ++s) {
+    Eigen::Vector2d inwards(-elbow.along[s].y(), elbow.along[s].x());
+    if (inwards.dot(elbow.along[1 - s]) < 0) inwards *= -1;
+    out[s] = {elbow.corner + 0.5 * elbow.width * inwards, elbow.along[s]};
+  }
+  return out;
+}
+
+/// Share of the paint that lies on the strips: their area is that of the paint, so that what lies beside them is
+/// missing on them.
+double share_on(const Paint& paint, const Elbow& elbow) {
+  const std::array<Line, 2> middles = middles_of(elbow);
+  int on = 0;
+  for (const Eigen::Vector2d& p : paint.places) {
+    bool either = false;
+    for (std::size_t s = 0; s < 2 && !either; ++s) {
+      const double along = (p - elbow.corner).dot(elbow.along[s]);
+      either = middles[s].off(p) < 0.5 * elbow.width + paint.step && along > -paint.step &&
+               along < elbow.length[s] + paint.step;
+    }
+    on += either;
+  }
+  return static_cast<double>(on) / static_cast<double>(paint.places.size());
+}
+
+/// An elbow laid anew through the paint of each strip, away from where both are one: blur rounds the corner itself.
+/// Nothing where the strips are not a quarter turn apart, to half of one.
+std::optional<Elbow> sharpened(const Paint& paint, const Elbow& elbow) {
+  const std::array<Line, 2> before = middles_of(elbow);
   std::array<std::vector<Eigen::Vector2d>, 2> strips;
   for (const Eigen::Vector2d& p : paint.places) {
-    const Eigen::Vector2d d = p - elbow.corner;
-    const std::size_t s = std::abs(cross(elbow.along[1], d)) < std::abs(cross(elbow.along[0], d));
-    if (d.dot(elbow.along[s]) > 1.3 * elbow.width) strips[s].push_back(p);
+    const std::size_t s = before[1].off(p) < before[0].off(p);
+    if ((p - elbow.corner).dot(elbow.along[s]) > elbow.width) strips[s].push_back(p);
   }
-  std::array<Line, 2> edges;
+  std::array<Line, 2> middles;
   for (std::size_t s = 0; s < 2; ++s) {
     if (strips[s].size() < 4) return std::nullopt;
-    edges[s] = line_along(strips[s]);
-    if (edges[s].along.dot(elbow.along[s]) < 0) edges[s].along *= -1;
+    middles[s] = line_along(strips[s]);
+    if (middles[s].along.dot(elbow.along[s]) < 0) middles[s].along *= -1;
   }
-  const double open = cross(edges[0].along, edges[1].along);
+  const double open = cross(middles[0].along, middles[1].along);
   if (std::abs(open) < 0.6) return std::nullopt;
+  const Eigen::Vector2d knee =
+      middles[0].at + cross(middles[1].at - middles[0].at, middles[1].along) / open * middles[0].along;
+  Elbow out = elbow;
   for (std::size_t s = 0; s < 2; ++s) {
-    Eigen::Vector2d inwards(-edges[s].along.y(), edges[s].along.x());
-    if (inwards.dot(edges[1 - s].along) < 0) inwards *= -1;
-    edges[s].at -= 0.5 * elbow.width * inwards;
-    elbow.along[s] = edges[s].along;
+    out.along[s] = middles[s].along, out.length[s] = 0;
+    for (const Eigen::Vector2d& p : strips[s]) out.length[s] = std::max(out.length[s], (p - knee).dot(out.along[s]));
   }
-  elbow.corner = edges[0].at + cross(edges[1].at - edges[0].at, edges[1].along) / open * edges[0].along;
-  return elbow;
+  // From the knee to the outer corner it is half a width along both strips, more where they are no quarter turn apart.
+  const double width = width_of(out.length[0] + out.length[1] + elbow.width / std::abs(open), paint.area);
+  if (!(width > 0)) return std::nullopt;
+  out.width = width;
+  out.corner = knee - 0.5 * width / std::abs(open) * (out.along[0] + out.along[1]);
+  for (double& length : out.length) length += 0.5 * width / std::abs(open);
+  return out;
+}
+
+/// The elbow with its corner in that of a triangle of the hull.
+std::optional<Elbow> elbow_at(const Paint& paint, const std::array<Eigen::Vector2d, 3>& triangle, std::size_t corner) {
+  Elbow first;
+  first.corner = triangle[corner];
+  for (std::size_t i = 0; i < 2; ++i) {
+    first.along[i] = triangle[(corner + 1 + i) % 3] - first.corner;
+    first.length[i] = first.along[i].norm();
+    if (!(first.length[i] > 0)) return std::nullopt;
+    first.along[i] /= first.length[i];
+  }
+  first.width = width_of(first.length[0] + first.length[1], paint.area);
+  if (!(first.width > 0)) return std::nullopt;
+  auto out = sharpened(paint, first);
+  if (out) out = sharpened(paint, *out);
+  if (!out || share_on(paint, *out) < 0.9) return std::nullopt;
+  const double shorter = std::min(out->length[0], out->length[1]), longer = std::max(out->length[0], out->length[1]);
+  if (shorter < 1.6 * out->width || longer > 2.2 * shorter) return std::nullopt;
+  return out;
 }
 
 /// What hangs together with a peak above a level of its contrast.
@@ -319,40 +379,12 @@ std::optional<Elbow> elbow_of(const Paint& paint) {
   const std::vector<Eigen::Vector2d> hull = hull_of(paint.places);
   if (hull.size() < 3 || hull.size() > 40) return std::nullopt;
   const std::array<Eigen::Vector2d, 3> triangle = largest_triangle(hull);
-  // The paint lies along the two sides that meet in the corner.
-  const auto off_sides = [&](std::size_t corner) {
-    double sum = 0;
-    for (const Eigen::Vector2d& p : paint.places) {
-      double nearest = 1e9;
-      for (std::size_t other = 1; other < 3; ++other) {
-        const Eigen::Vector2d d = (triangle[(corner + other) % 3] - triangle[corner]).normalized();
-        nearest = std::min(nearest, std::abs(cross(d, p - triangle[corner])));
-      }
-      sum += nearest;
-    }
-    return sum / static_cast<double>(paint.places.size());
-  };
-  std::size_t corner = 0;
-  for (std::size_t k = 1; k < 3; ++k)
-    if (off_sides(k) < off_sides(corner)) corner = k;
-  Elbow out;
-  out.corner = triangle[corner];
-  for (std::size_t i = 0; i < 2; ++i) {
-    out.along[i] = triangle[(corner + 1 + i) % 3] - out.corner;
-    out.length[i] = out.along[i].norm();
-    if (!(out.length[i] > 0)) return std::nullopt;
-    out.along[i] /= out.length[i];
+  std::optional<Elbow> best;
+  for (std::size_t corner = 0; corner < 3; ++corner) {
+    const auto elbow = elbow_at(paint, triangle, corner);
+    if (elbow && (!best || share_on(paint, *elbow) > share_on(paint, *best))) best = elbow;
   }
-  // Two strips of that width, less what they share.
-  const double both = out.length[0] + out.length[1], rest = both * both - 4 * paint.area;
-  if (rest <= 0) return std::nullopt;
-  out.width = 0.5 * (both - std::sqrt(rest));
-  const double shorter = std::min(out.length[0], out.length[1]), longer = std::max(out.length[0], out.length[1]);
-  if (std::abs(out.along[0].dot(out.along[1])) > 0.6 || shorter < 1.6 * out.width || longer > 2.2 * shorter)
-    return std::nullopt;
-  // Along strips of that width paint is half of it off the outer edge; of anything else more.
-  if (off_sides(corner) > 0.75 * out.width + 0.5 * paint.step) return std::nullopt;
-  return sharpened(paint, out);
+  return best;
 }
 
 std::optional<Crossing> crossing_of(const Paint& paint) {

@@ -42,7 +42,8 @@ struct Elbow {
   Eigen::Vector2d along[2];                          ///< unit vectors from there along the strips' outer edges
   double length[2] = {0, 0}, width = 0;              ///< of the strips, pixels
 };
-/// Nothing where the paint has another shape. Accuracy: half a pixel; blur rounds corners.
+/// Nothing where the paint has another shape, or strips are shorter than two and a half of their widths.
+/// Accuracy: half a pixel; blur rounds corners.
 std::optional<Elbow> elbow_of(const Paint& paint);
 
 /// Two strips of paint that cross.

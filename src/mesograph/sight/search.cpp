@@ -21,7 +21,7 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
   const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
-    TargetOptions options = options_at(block, site.kinds, usual, station, w.center());
+    TargetOptions options = options_at(block, outlook.predictor, site.kinds, usual, station, w.center());
     // A size that is known in metres leaves an octave or two to be looked at.
     if (const double px = usual.size_m * c / outlook.predictor.range_to_ground(station, w.center()); px > 0) {
       options.least_size_px = std::max(options.least_size_px, least_of_usual * px);
@@ -45,8 +45,9 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
 
 }  // namespace
 
-TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKind>& kinds, const Usual& usual,
-                         int station, const Eigen::Vector2d& x) {
+TargetOptions options_at(const adjust::Block& block, const adjust::Predictor& predictor,
+                         const std::vector<TargetKind>& kinds, const Usual& usual, int station,
+                         const Eigen::Vector2d& x) {
   TargetOptions out;
   out.kinds = kinds;
   if (usual.kind) {
@@ -58,13 +59,17 @@ TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKin
     // what a drawing can explain.
     const bool board = *usual.kind == TargetKind::checker;
     out.least_fit = out.least_disc_fit = out.least_ring_fit = board ? 0.85 : 0.72;
-    out.most_sigma_px = board ? 0.4 : 0.35, out.most_strain = 8, out.most_lopsided = board ? 0.12 : 0.25;
+    // Circles count as less certain where the ground slopes, for it is taken as level.
+    const bool strips = usual.kind == TargetKind::cross || usual.kind == TargetKind::corner;
+    out.most_sigma_px = board ? 0.4 : strips ? 0.35 : 0.5;
+    out.most_strain = 8, out.most_lopsided = board ? 0.12 : 0.25;
     out.least_size_px = 4.0;
   }
   const adjust::Station& s = block.stations[station];
   const camera::Camera& camera = block.cameras[s.camera];
   if (const auto v = camera::ray(camera, x))
-    out.view = plane_view(s.R.transpose() * Eigen::Vector3d::UnitZ(), *v, camera.interior[camera::c], sigma_slope);
+    out.view =
+        plane_view(s.R.transpose() * predictor.ground_normal(station, x), *v, camera.interior[camera::c], sigma_slope);
   return out;
 }
 

@@ -106,8 +106,9 @@ enum class LookFor {
 };
 /// What the finder is asked for at a place of a photo: the kinds, or the usual one with the bounds that hold where it
 /// is known what lies there and where.
-TargetOptions options_at(const adjust::Block& block, const std::vector<TargetKind>& kinds, const Usual& usual,
-                         int station, const Eigen::Vector2d& x);
+TargetOptions options_at(const adjust::Block& block, const adjust::Predictor& predictor,
+                         const std::vector<TargetKind>& kinds, const Usual& usual, int station,
+                         const Eigen::Vector2d& x);
 
 /// Targets in the windows of each photo (they may overlap). `usual`: what is known of them, which lets slanting and
 /// shaded ones pass.

@@ -25,7 +25,7 @@ TargetShape carried(const TargetShape& shape, const Eigen::Vector2d& x, const Ei
   double width = 0;
   for (double& angle : out.angle) {
     // n'd = h on a line becomes (n' back) d = h.
-    const Eigen::Vector2d normal = back.transpose() * Eigen::Vector2d(std::cos(angle), std::sin(angle));
+    const Eigen::Vector2d normal = back.transpose() * direction(angle);
     angle = std::atan2(normal.y(), normal.x());
     width += 0.5 * shape.half_width / normal.norm();
   }

@@ -1,9 +1,13 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <cmath>
 #include <mesograph/base/numbers.hpp>
 
 namespace mesograph::sight {
+
+/// Unit vector of an angle.
+inline Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
 
 /// How a target lies in an image, and which pixels belong to it: what a fit begins with, and what it ends in.
 struct TargetShape {

@@ -9,9 +9,6 @@
 
 namespace mesograph::sight {
 
-/// Unit vector of an angle.
-inline Eigen::Vector2d direction(double angle) { return {std::cos(angle), std::sin(angle)}; }
-
 /// A of a view: the inverse of its M, scaled to determinant 1.
 Eigen::Matrix2d image_from_plane(const PlaneView& view);
 
