@@ -61,6 +61,33 @@ TEST_CASE("A point far below the ground that a photo sees is hidden", "[predict]
   CHECK(hidden > all / 2);  // photos at whose edge no tie points lie around the place cannot tell
 }
 
+TEST_CASE("Ground slopes as the tie points around a place lie", "[predict]") {
+  MadeUpOptions options;
+  options.points = 900;
+  const MadeUpBlock made = make_block(options);
+  adjust::Scope scope;
+  scope.free.fill(false);
+  const adjust::Uncertainty uncertainty = adjust::uncertainty_of(made.block, scope);
+  const adjust::Predictor predictor(made.block, uncertainty);
+  double off = 0, slope = 0;
+  int n = 0;
+  for (const adjust::SurveyedPoint& p : made.block.surveyed)
+    for (const adjust::Ray& r : p.point.rays) {
+      const Vector3d& X = p.point.X;
+      // Derivatives of 6 sin(x / 17) + 4 cos(y / 13) + 0.05 x.
+      const Vector3d truth =
+          Vector3d(-6.0 / 17 * std::cos(X.x() / 17) - 0.05, 4.0 / 13 * std::sin(X.y() / 13), 1).normalized();
+      const Vector3d normal = predictor.ground_normal(r.station, r.x);
+      CHECK(normal.norm() == Approx(1));
+      off += std::acos(std::min(1.0, normal.dot(truth))), slope += std::acos(truth.z()), ++n;
+    }
+  INFO(n << " places, " << off / n * deg_per_rad << " degrees off, slopes of " << slope / n * deg_per_rad);
+  REQUIRE(slope / n > 10 * rad_per_deg);
+  // Twelve tie points lie within 7 m of a place here, where waves of 80 and 107 m bend by 7 x 6 / 17^2, some 8 degrees:
+  // half of that, and the place lies beside their middle.
+  CHECK(off / n < 5 * rad_per_deg);
+}
+
 TEST_CASE("Sights that meet make a spot, and the one that does not is left out", "[identify]") {
   const MadeUpBlock made = make_block();
   std::vector<sight::Sight> sights;
