@@ -39,7 +39,7 @@ double roundness(const Paint& paint);
 /// Two strips of paint that meet at their ends, in the plane of the paint.
 struct Elbow {
   Eigen::Vector2d corner = Eigen::Vector2d::Zero();  ///< the outer one
-  Eigen::Vector2d along[2];                          ///< unit vectors from there along the strips' outer edges
+  std::array<Eigen::Vector2d, 2> along;              ///< unit vectors from there along the strips' outer edges
   double length[2] = {0, 0}, width = 0;              ///< of the strips, pixels
 };
 /// Nothing where the paint has another shape, or strips are shorter than two and a half of their widths.
@@ -49,7 +49,7 @@ std::optional<Elbow> elbow_of(const Paint& paint);
 /// Two strips of paint that cross.
 struct Crossing {
   Eigen::Vector2d middle = Eigen::Vector2d::Zero();
-  Eigen::Vector2d along[2];      ///< unit vectors
+  std::array<Eigen::Vector2d, 2> along;  ///< unit vectors
   std::array<double, 4> arms{};  ///< from the middle to the ends: along both directions, then against them, pixels
   double reach = 0;              ///< the shortest of them
   double length = 0;             ///< mean of both strips, pixels

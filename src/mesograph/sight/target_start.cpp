@@ -431,9 +431,9 @@ std::optional<TargetShape> Starts::of(TargetKind kind) {
   for (std::size_t level = 0; level < levels.size(); ++level) {
     const std::optional<Paint>& paint = middle(level);
     if (!paint) continue;
-    const auto out = kind == TargetKind::disc    ? start_of_circle(image_, *paint, false, x_, A_)
-                     : kind == TargetKind::cross ? start_of_crossing(image_, *paint, x_, A_)
-                                                 : start_of_elbow(image_, *paint, x_, A_);
+    auto out = kind == TargetKind::disc    ? start_of_circle(image_, *paint, false, x_, A_)
+               : kind == TargetKind::cross ? start_of_crossing(image_, *paint, x_, A_)
+                                           : start_of_elbow(image_, *paint, x_, A_);
     if (out) return out;
   }
   return std::nullopt;
