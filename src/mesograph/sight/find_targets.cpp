@@ -162,14 +162,9 @@ bool acceptable(const Target& t, const TargetOptions& o) {
   const double least = t.kind == TargetKind::disc                                     ? o.least_disc_fit
                        : t.kind == TargetKind::ring || t.kind == TargetKind::bullseye ? o.least_ring_fit
                                                                                       : o.least_fit;
-  const bool round = t.kind != TargetKind::checker && t.kind != TargetKind::cross && t.kind != TargetKind::corner;
-  const bool uneven = round && std::isfinite(o.most_lopsided_circle);
-  const double most_lopsided = uneven ? o.most_lopsided_circle : o.most_lopsided;
-  // What is lopsided adds to the variance by as much, a pixel squared by one.
-  const double most_sigma = uneven ? std::hypot(o.most_sigma_px, std::sqrt(most_lopsided)) : o.most_sigma_px;
   return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
-         t.size_px <= o.most_size_px && t.sigma() <= most_sigma && t.strain <= o.most_strain &&
-         !(t.lopsided > most_lopsided);
+         t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain &&
+         !(t.lopsided > o.most_lopsided);
 }
 
 std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedBox2d& box,

@@ -128,18 +128,18 @@ std::vector<Cell> outlined_by(const std::vector<Cell>& paint) {
   return out;
 }
 
+double cross(const Eigen::Vector2d& a, const Eigen::Vector2d& b) { return a.x() * b.y() - a.y() * b.x(); }
+
 /// Corners of the convex hull, after Andrew (1979), Another efficient algorithm for convex hulls in two dimensions.
 std::vector<Eigen::Vector2d> hull_of(std::vector<Eigen::Vector2d> points) {
   std::sort(points.begin(), points.end(),
             [](const auto& a, const auto& b) { return std::pair(a.x(), a.y()) < std::pair(b.x(), b.y()); });
-  const auto turn = [](const Eigen::Vector2d& o, const Eigen::Vector2d& a, const Eigen::Vector2d& b) {
-    return (a.x() - o.x()) * (b.y() - o.y()) - (a.y() - o.y()) * (b.x() - o.x());
-  };
   std::vector<Eigen::Vector2d> out;
   for (int pass = 0; pass < 2; ++pass) {
     const std::size_t begin = out.size();
     for (const Eigen::Vector2d& p : points) {
-      while (out.size() >= begin + 2 && turn(out[out.size() - 2], out.back(), p) <= 1e-9) out.pop_back();
+      while (out.size() >= begin + 2 && cross(out.back() - out[out.size() - 2], p - out[out.size() - 2]) <= 1e-9)
+        out.pop_back();
       out.push_back(p);
     }
     out.pop_back();
@@ -147,8 +147,6 @@ std::vector<Eigen::Vector2d> hull_of(std::vector<Eigen::Vector2d> points) {
   }
   return out;
 }
-
-double cross(const Eigen::Vector2d& a, const Eigen::Vector2d& b) { return a.x() * b.y() - a.y() * b.x(); }
 
 /// The largest triangle of hull points.
 std::array<Eigen::Vector2d, 3> largest_triangle(const std::vector<Eigen::Vector2d>& hull) {
@@ -167,6 +165,13 @@ struct Line {
   Eigen::Vector2d at, along;
   double off(const Eigen::Vector2d& p) const { return std::abs(cross(along, p - at)); }
 };
+
+/// Where two lines meet; nothing where they do so at less than 37 degrees, as no strips of a target do.
+std::optional<Eigen::Vector2d> meeting(const std::array<Line, 2>& lines) {
+  const double open = cross(lines[0].along, lines[1].along);
+  if (std::abs(open) < 0.6) return std::nullopt;
+  return lines[0].at + cross(lines[1].at - lines[0].at, lines[1].along) / open * lines[0].along;
+}
 
 /// The line that squares of distances to it are least.
 Line line_along(const std::vector<Eigen::Vector2d>& points) {
@@ -268,21 +273,20 @@ std::optional<Elbow> sharpened(const Paint& paint, const Elbow& elbow) {
     middles[s] = line_along(strips[s]);
     if (middles[s].along.dot(elbow.along[s]) < 0) middles[s].along *= -1;
   }
-  const double open = cross(middles[0].along, middles[1].along);
-  if (std::abs(open) < 0.6) return std::nullopt;
-  const Eigen::Vector2d knee =
-      middles[0].at + cross(middles[1].at - middles[0].at, middles[1].along) / open * middles[0].along;
+  const auto knee = meeting(middles);
+  if (!knee) return std::nullopt;
+  const double open = std::abs(cross(middles[0].along, middles[1].along));
   Elbow out = elbow;
   for (std::size_t s = 0; s < 2; ++s) {
     out.along[s] = middles[s].along, out.length[s] = 0;
-    for (const Eigen::Vector2d& p : strips[s]) out.length[s] = std::max(out.length[s], (p - knee).dot(out.along[s]));
+    for (const Eigen::Vector2d& p : strips[s]) out.length[s] = std::max(out.length[s], (p - *knee).dot(out.along[s]));
   }
   // From the knee to the outer corner it is half a width along both strips, more where they are no quarter turn apart.
-  const double width = width_of(out.length[0] + out.length[1] + elbow.width / std::abs(open), paint.area);
+  const double width = width_of(out.length[0] + out.length[1] + elbow.width / open, paint.area);
   if (!(width > 0)) return std::nullopt;
   out.width = width;
-  out.corner = knee - 0.5 * width / std::abs(open) * (out.along[0] + out.along[1]);
-  for (double& length : out.length) length += 0.5 * width / std::abs(open);
+  out.corner = *knee - 0.5 * width / open * (out.along[0] + out.along[1]);
+  for (double& length : out.length) length += 0.5 * width / open;
   return out;
 }
 
@@ -405,9 +409,9 @@ std::optional<Crossing> crossing_of(const Paint& paint) {
       if (strips[s].size() < 6) return std::nullopt;
       lines[s] = line_along(strips[s]);
     }
-    const double open = cross(lines[0].along, lines[1].along);
-    if (std::abs(open) < 0.6) return std::nullopt;
-    out.middle = lines[0].at + cross(lines[1].at - lines[0].at, lines[1].along) / open * lines[0].along;
+    const auto middle = meeting(lines);
+    if (!middle) return std::nullopt;
+    out.middle = *middle;
   }
   out.along[0] = lines[0].along, out.along[1] = lines[1].along;
   return measured(paint, out) ? std::optional(out) : std::nullopt;

@@ -74,10 +74,9 @@ struct TargetOptions {
   double least_fit = 0.93;
   /// Of discs and of rings, which more things resemble; worn discs come up to 0.96.
   double least_disc_fit = 0.962, least_ring_fit = 0.955;
-  double most_sigma_px = 0.15;        ///< less certain ones are not accepted
-  double most_strain = 6.0;           ///< see Target::strain
-  double most_lopsided_circle = nan;  ///< of discs and rings, with their sigma; NaN: as of all
-  double most_lopsided = 0.010;       ///< see Target::lopsided: noise reaches 0.003, a shadow's edge 0.01 to 0.03
+  double most_sigma_px = 0.15;   ///< less certain ones are not accepted
+  double most_strain = 6.0;      ///< see Target::strain
+  double most_lopsided = 0.010;  ///< see Target::lopsided: noise reaches 0.003, a shadow's edge 0.01 to 0.03
   /// Places that are looked at, of those that stand out most, a megapixel and scale; NaN: all. Paint stands out: what
   /// does not is searched only where a target must lie.
   double most_places_mp = nan;

@@ -526,12 +526,12 @@ PlaneView plane_view(const Eigen::Vector3d& normal, const Eigen::Vector3d& v, do
 
 namespace {
 
-/// A ring whose edges have changed places on the way shows the same as one with paint and ground of the other sign.
-void swap_edges(State& s) {
-  const double inner = s.p[shape + 3];
-  s.p.segment<3>(shape) /= inner;
-  s.p[shape + 3] = 1 / inner;
-  s.b = -s.b, s.T = -s.T;
+/// Parameters of a ring whose edges have changed places on the way: it shows the same with paint of the other sign.
+Eigen::VectorXd with_edges_swapped(Eigen::VectorXd p) {
+  const double inner = p[shape + 3];
+  p.segment<3>(shape) /= inner;
+  p[shape + 3] = 1 / inner;
+  return p;
 }
 
 /// The drawing that fits best; nothing where it does not converge or is no target's. Leaves the pixels' weights.
@@ -544,7 +544,8 @@ std::optional<State> best_drawing(TargetKind kind, const TargetShape& start, con
   const double range = lightest->value - darkest->value;
   auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, kind != TargetKind::checker, least, enough);
   if (!s) return std::nullopt;
-  if (kind == TargetKind::ring && s->p[shape + 3] > 1) swap_edges(*s);
+  if (kind == TargetKind::ring && s->p[shape + 3] > 1)
+    s = evaluate(pixels, draw_of(kind), with_edges_swapped(s->p), options.view.g, true);
   if (!plausible(kind, start, s->p)) return std::nullopt;
   // Light and dark must have been seen, or nearly: a soft saddle of grass is the middle of any checker that is blurred
   // enough.

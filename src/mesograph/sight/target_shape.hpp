@@ -30,6 +30,8 @@ struct TargetShape {
 };
 
 /// The same target in another image: at `x`, by pixels of that image a pixel of this one; `A` as of the other view.
+/// Accuracy: exact where one image is an affine map of the other; over a target, perspective adds its size over the
+/// principal distance, a hundredth or less, which the fit that begins there takes up. Cost: none to speak of.
 TargetShape carried(const TargetShape& shape, const Eigen::Vector2d& x, const Eigen::Matrix2d& by_pixel,
                     const Eigen::Matrix2d& A);
 
