@@ -25,6 +25,11 @@ void run_simulate(Call& call) {
       throw UsageError("--targets {}: no such kind; known are {}", call.text("targets"), target_words());
     options.targets = *mark;
   }
+  if (call.has("paint")) {
+    const auto paint = from_word<simulate::Paint>(call.text("paint"));
+    if (!paint) throw UsageError("--paint {}: write white, orange or blue", call.text("paint"));
+    options.paint = *paint;
+  }
   options.decoys = call.has("decoys");
   options.obliques = !call.has("nadir");
   options.known_interior = call.has("known-interior");
@@ -50,6 +55,7 @@ Command simulate_command() {
        {"photos", "how many, useless ones included", Takes::whole},
        {"size", "WIDTHxHEIGHT in pixels", Takes::text},
        {"targets", "their kind: board (default) or another; a wrong word names all", Takes::text},
+       {"paint", "of their light parts: white (default), orange, which is as light as the ground, or blue", Takes::text},
        {"decoys", "road markings, drains and window bars lie where the targets should be"},
        {"readout", "seconds that a rolling shutter takes from the first row to the last, on the move", Takes::number},
        {"no-photos", "keypoints, matches and positions instead of pixels, over a wider slope"},

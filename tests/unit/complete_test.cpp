@@ -1,6 +1,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <mesograph/sight/complete.hpp>
+#include <mesograph/sight/find_narrow.hpp>
 
 #include "folder.hpp"
 #include "made_up_block.hpp"
@@ -13,11 +14,14 @@ namespace {
 
 constexpr double half_length = 0.45, half_width = 0.08;  // of a cross's strips, m: some 15 and 3 pixels
 
-/// A photo of level ground with an upright cross of that tone at X: places of the ground, five a pixel each way, are
+using Colour = std::array<std::uint8_t, 3>;
+constexpr Colour grey_ground = {110, 110, 110}, white = {220, 220, 220}, dark = {20, 20, 20};
+
+/// A photo of level ground with an upright cross of that colour at X: places of the ground, five a pixel each way, are
 /// projected by the simulator, and each pixel is the mean of those that fall into it.
-photo::Rgb picture_of(const MadeUpBlock& made, std::size_t station, const Vector3d& X, double paint) {
+photo::Rgb picture_of(const MadeUpBlock& made, std::size_t station, const Vector3d& X, Colour paint) {
   constexpr double step = 0.012, reach = 1.4;  // m; a pixel covers 0.06
-  photo::Raster<double> sum(1200, 900), count(1200, 900);
+  photo::Raster<double> painted(1200, 900), count(1200, 900);
   for (double x = -reach; x < reach; x += step)
     for (double y = -reach; y < reach; y += step) {
       const auto at = simulate::true_projection(made.camera, made.stations[station], X + Vector3d(x, y, 0));
@@ -25,14 +29,15 @@ photo::Rgb picture_of(const MadeUpBlock& made, std::size_t station, const Vector
       const bool on = (std::abs(x) < half_length && std::abs(y) < half_width) ||
                       (std::abs(y) < half_length && std::abs(x) < half_width);
       const int col = static_cast<int>(at->x()), row = static_cast<int>(at->y());
-      sum.at(col, row) += on ? paint : 110, count.at(col, row) += 1;
+      painted.at(col, row) += on ? 1 : 0, count.at(col, row) += 1;
     }
   photo::Rgb out(1200, 900, 3, 110);
   for (int row = 0; row < 900; ++row)
     for (int col = 0; col < 1200; ++col)
       if (count.at(col, row) > 0)
         for (int c = 0; c < 3; ++c)
-          out.at(col, row, c) = static_cast<std::uint8_t>(std::lround(sum.at(col, row) / count.at(col, row)));
+          out.at(col, row, c) = static_cast<std::uint8_t>(std::lround(
+              110 + (paint[static_cast<std::size_t>(c)] - 110.0) * painted.at(col, row) / count.at(col, row)));
   return out;
 }
 
@@ -58,9 +63,9 @@ TEST_CASE("A point that some photos show is found in the others as it must lie t
   for (const std::size_t s : shown) {
     site.images[s].path = folder.path / (made.names[s] + ".png");
     photo::write_png(site.images[s].path, picture_of(made, s, point.point.X,
-                                                     s == empty      ? 110
-                                                     : s == reversed ? 20
-                                                                     : 220));
+                                                     s == empty      ? grey_ground
+                                                     : s == reversed ? dark
+                                                                     : white));
   }
   const sight::Outlook outlook(made.block, site.scope);
   sight::KnownPoint known{0, {}};
@@ -90,4 +95,37 @@ TEST_CASE("A point that some photos show is found in the others as it must lie t
   // Where people have spoken nothing is looked for.
   for (const std::size_t s : shown) site.spoken[0].insert(static_cast<int>(s));
   CHECK(sight::completed(made.block, site, outlook, {known}, silent)[0].size() == 3);
+}
+
+TEST_CASE("Paint that is as light as its ground is found by its colour", "[complete]") {
+  MadeUpOptions options;
+  options.flat = true, options.points = 300;
+  const MadeUpBlock made = make_block(options);
+  const Vector3d X = made.block.surveyed[0].point.X;
+  const Folder folder;
+  sight::SearchSite site;
+  site.kinds = {sight::TargetKind::cross};
+  site.images.resize(made.block.stations.size());
+  site.spoken.resize(made.block.surveyed.size());
+  std::size_t shown = 0;
+  for (const adjust::Ray& r : made.block.surveyed[0].point.rays) {
+    if (r.x.x() < 40 || r.x.y() < 40 || r.x.x() > 1160 || r.x.y() > 860) continue;
+    const auto s = static_cast<std::size_t>(r.station);
+    site.images[s].path = folder.path / (made.names[s] + ".png");
+    const Colour orange = {202, 81, 20};  // 0.299 R + 0.587 G + 0.114 B = 110
+    photo::write_png(site.images[s].path, picture_of(made, s, X, orange));
+    ++shown;
+  }
+  REQUIRE(shown >= 5);
+  const sight::Outlook outlook(made.block, site.scope);
+  Progress silent;
+  const auto found = sight::find_narrow(made.block, made.names, site, outlook, {}, silent);
+  REQUIRE(found.found.size() == shown);
+  for (const sight::Sighting& s : found.found) {
+    CHECK(s.point == made.block.surveyed[0].id);
+    CHECK(s.origin.find(" in red-") != std::string::npos);
+    const auto station = std::find(made.names.begin(), made.names.end(), s.image) - made.names.begin();
+    const auto x = simulate::true_projection(made.camera, made.stations[static_cast<std::size_t>(station)], X);
+    CHECK((Vector2d(s.x, s.y) - *x).norm() < 0.08);  // as above
+  }
 }

@@ -67,7 +67,7 @@ TEST_CASE("Of three photos of a point two that meet by chance do not accuse the 
 TEST_CASE("Independent rays are told from rays of features that were found twice") {
   MadeUpOptions options;
   options.noise_px = 0.5, options.points = 800, options.strips = 4, options.per_strip = 6;
-  double once = 0, twice = 0, factor = 0;
+  double once = 0, twice = 0, factor = 0, worst = 0;
   constexpr int draws = 6;
   for (int seed = 1; seed <= draws; ++seed) {
     options.seed = static_cast<std::uint64_t>(seed);
@@ -76,12 +76,15 @@ TEST_CASE("Independent rays are told from rays of features that were found twice
       for (adjust::Ray& ray : p.rays) ray.sigma = 0.8;  // what was given is not what is true
     Progress progress;
     adjust::adjust(block, {}, progress);
-    const adjust::TieNoise noise = adjust::tie_noise(block, {});
-    once += noise.alike / draws, factor += noise.factor / draws;
+    once += adjust::alike_rays(block, {})[0] / draws;
+    for (const double of_photo : adjust::noise_of_photos(block, {})) {
+      factor += of_photo / (draws * static_cast<double>(block.stations.size()));
+      worst = std::max(worst, std::abs(of_photo * 0.8 / 0.5 - 1));
+    }
     // The same keypoints again: as many observations more, and nothing new.
     const std::vector<adjust::GroundPoint> points = block.points;
     block.points.insert(block.points.end(), points.begin(), points.end());
-    twice += adjust::tie_noise(block, {}).alike / draws;
+    twice += adjust::alike_rays(block, {})[0] / draws;
   }
   CHECK(factor == Approx(0.5 / 0.8).epsilon(0.01));
   // About 160 unknowns a block: a mean of so many squares is good to 11 %, of six blocks to 5 %; less than 1 is told

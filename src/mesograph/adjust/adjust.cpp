@@ -47,14 +47,22 @@ void scale_rays(GroundPoint& point, double factor) {
   for (Ray& ray : point.rays) ray.sigma *= factor;
 }
 
-/// Gives ties the sigma that their residuals show, by which many rays that are alike count as fewer; by what the
-/// sigmas were multiplied.
-double weigh_ties(Block& block, const Scope& scope) {
-  const TieNoise noise = tie_noise(block, scope);
-  const double factor = noise.factor * std::sqrt(noise.alike);
-  for (GroundPoint& point : block.points) scale_rays(point, factor);
-  block.ties_alike = noise.alike;
-  return factor;
+/// Gives the ties of each photo the sigma that their residuals show.
+void weigh_photos(Block& block, const Scope& scope) {
+  const std::vector<double> factors = noise_of_photos(block, scope);
+  for (GroundPoint& point : block.points)
+    for (Ray& ray : point.rays) ray.sigma *= factors[ray.station];
+}
+
+/// The same until weights and points agree; then many rays that are alike count as fewer.
+void weigh_ties(Block& block, const Scope& scope, double min_ray_angle) {
+  for (int round = 0; round < 2; ++round) {
+    weigh_photos(block, scope);
+    renew_points(block, min_ray_angle);
+  }
+  block.ties_alike = alike_rays(block, scope);
+  for (GroundPoint& point : block.points)
+    for (Ray& ray : point.rays) ray.sigma *= std::sqrt(alike_of(block, ray));
 }
 
 /// Multiplies the sigmas of the groups that are to be estimated with their sigma0; false where none is off by more than
@@ -157,6 +165,7 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   for (SurveyedPoint& point : block.surveyed)
     if (point.role == Role::control && !place(block, point.point, 0.005) && !point.natural)
       point.point.X = point.surveyed;
+  const double given = usual_sigma(block);
   AdjustResult out;
   SolveOptions from_near;
   from_near.near = true;
@@ -175,6 +184,8 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
       for (; round <= options.rounds; ++round) progress.advance();  // nothing is left to be done of them
       break;
     }
+    // What is judged next is judged by its own photo's noise.
+    if (options.weights != Weights::given) weigh_photos(block, scope);
     renew_points(block, min_angle);
     solved = solve(block, scope, from_near, progress);
     out.iterations += solved.iterations;
@@ -182,7 +193,8 @@ AdjustResult adjust(Block& block, const AdjustOptions& options, Progress& progre
   }
   std::map<GroupOf, double> scales;
   if (options.weights != Weights::given) {
-    scales[GroupOf::ties] = weigh_ties(block, scope);
+    weigh_ties(block, scope, min_angle);
+    scales[GroupOf::ties] = usual_sigma(block) / given;
     solved = solve(block, scope, from_near, progress);
     out.iterations += solved.iterations;
   }

@@ -57,6 +57,10 @@ double ray_angle(const Block& block, const GroundPoint& point) {
   return std::acos(std::clamp(least_cos, -1.0, 1.0));
 }
 
+double alike_of(const Block& block, const Ray& ray) {
+  return block.ties_alike.empty() ? 1 : block.ties_alike[block.stations[ray.station].camera];
+}
+
 double usual_sigma(const Block& block) {
   std::vector<double> all;
   const auto add = [&](const GroundPoint& point) {

@@ -162,9 +162,9 @@ struct Block {
   std::vector<Sortie> sorties;
   std::vector<Station> stations;
   std::vector<GroundPoint> points;  ///< tie points
-  /// Rays of a tie point for each independent one, as their residuals tell (tie_noise): the sigmas of their rays are so
-  /// much larger, by its root, that they weigh as the independent ones do. 1: not asked.
-  double ties_alike = 1;
+  /// Rays of a tie point for each independent one, one a camera, as their residuals tell (alike_rays): the sigmas of
+  /// their rays are so much larger, by its root, that they weigh as the independent ones do. Empty: not asked.
+  std::vector<double> ties_alike;
   std::vector<SurveyedPoint> surveyed;
   std::vector<ScaleBar> scale_bars;
 
@@ -202,6 +202,8 @@ double ray_angle(const Block& block, const GroundPoint& point);
 
 /// Median sigma of the tie rays that take part, else of the sightings, pixels.
 double usual_sigma(const Block& block);
+/// Rays for each independent one among those of a tie ray's camera (Block::ties_alike); 1 where that was not asked.
+double alike_of(const Block& block, const Ray& ray);
 
 /// Ground sampling distance of a block: median over its tie points of range / c, m; of surveyed points where there are
 /// no ties.

@@ -176,13 +176,15 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
   }
 }
 
-void tally_rays(const Block& block, const GroundPoint& point, Sum& sum, Tally& tally) {
+/// `ties`: what is judged is the noise of a ray, without what the likeness of rays adds to its sigma.
+void tally_rays(const Block& block, const GroundPoint& point, bool ties, Sum& sum, Tally& tally) {
   ++tally.points;
   for (const Ray& ray : point.rays) {
     const auto v = takes_part(block, ray) ? residual(block, ray, point.X) : std::nullopt;
     if (!v) continue;
-    sum.add(v->x() / ray.sigma);
-    sum.add(v->y() / ray.sigma);
+    const double sigma = ties ? ray.sigma / std::sqrt(alike_of(block, ray)) : ray.sigma;
+    sum.add(v->x() / sigma);
+    sum.add(v->y() / sigma);
     tally.pixels2 += v->squaredNorm();
     ++tally.image_points;
   }
@@ -191,17 +193,15 @@ void tally_rays(const Block& block, const GroundPoint& point, Sum& sum, Tally& t
 void tally_ties(const Block& block, Tally& tally) {
   for (const GroundPoint& point : block.points) {
     for (const Ray& ray : point.rays) tally.candidates += block.stations[ray.station].oriented;
-    if (point.X.allFinite() && rays_of(block, point) >= 2) tally_rays(block, point, tally.ties, tally);
+    if (point.X.allFinite() && rays_of(block, point) >= 2) tally_rays(block, point, true, tally.ties, tally);
   }
-  // What is judged is the noise of a ray, without what the likeness of rays adds to its sigma.
-  tally.ties.squares *= block.ties_alike;
 }
 
 void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
   for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
     const SurveyedPoint& point = block.surveyed[i];
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
-    tally_rays(block, point.point, tally.sightings, tally);
+    tally_rays(block, point.point, false, tally.sightings, tally);
     // Ends of bars are in the layout already and would be counted twice.
     tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
     const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);

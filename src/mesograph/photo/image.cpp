@@ -122,7 +122,9 @@ int read_strips(const std::filesystem::path& path, int level, const Tone& tone, 
   return reached;
 }
 
-float grey_of(const std::uint8_t* p) {
+float grey_of(const std::uint8_t* p, Band band) {
+  if (band == Band::red_green) return 127.5f + static_cast<float>(p[0] - p[1]);
+  if (band == Band::red_blue) return 127.5f + static_cast<float>(p[0] - p[2]);
   return 0.299f * static_cast<float>(p[0]) + 0.587f * static_cast<float>(p[1]) + 0.114f * static_cast<float>(p[2]);
 }
 
@@ -213,19 +215,19 @@ Rgb read_rgb(const std::filesystem::path& path, int level, const Tone& tone) {
   return image;
 }
 
-Grey read_grey(const std::filesystem::path& path, int level, const Tone& tone) {
+Grey read_grey(const std::filesystem::path& path, int level, const Tone& tone, Band band) {
   Grey grey;
   if (level == 0) {  // a large photo is never in memory in colour
     read_strips(path, 0, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
       if (grey.data.empty()) grey = Grey(size.width, size.height);
       float* to = &grey.at(0, first);
-      for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i);
+      for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i, band);
     });
     return grey;
   }
   const Rgb rgb = read_rgb(path, level, tone);
   grey = Grey(rgb.width, rgb.height);
-  for (std::size_t i = 0; i < grey.data.size(); ++i) grey.data[i] = grey_of(rgb.data.data() + 3 * i);
+  for (std::size_t i = 0; i < grey.data.size(); ++i) grey.data[i] = grey_of(rgb.data.data() + 3 * i, band);
   return grey;
 }
 

@@ -1,10 +1,12 @@
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <filesystem>
 #include <mesograph/base/fields.hpp>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace mesograph::photo {
@@ -62,11 +64,21 @@ std::optional<Tone> levels_of(const std::filesystem::path& path);
 /// twenty at each end. Law: no photo of an even sortie is clipped by more than its own thousandth.
 Tone common_tone(const std::vector<Tone>& levels);
 
+/// What of a photo's colours becomes grey levels.
+enum class Band {
+  luma,       ///< ITU-R BT.601
+  red_green,  ///< red less green, 127.5 where they are alike: paint stands out that is as light as its ground, and the
+              ///< ground's own light and dark cancel
+  red_blue    ///< red less blue, likewise
+};
+inline constexpr std::array bands = {Band::luma, Band::red_green, Band::red_blue};
+constexpr std::array<std::string_view, 3> words(Band) { return {"luma", "red-green", "red-blue"}; }
+
 /// All pixels in grey / in colour, at 1/2^level of the size, rounded down (means of boxes). Throws Error where the file
 /// is damaged. Accuracy: to the rounding of eight bits; reduced photos that the JPEG decoder makes itself differ from
 /// means of boxes by half a grey level. Cost: of a JPEG at half, a quarter, an eighth of its size 0.7, 0.6, 0.4 times
 /// the time that all pixels take; other files are decoded whole.
-Grey read_grey(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
+Grey read_grey(const std::filesystem::path& path, int level = 0, const Tone& tone = {}, Band band = Band::luma);
 Rgb read_rgb(const std::filesystem::path& path, int level = 0, const Tone& tone = {});
 
 void write_jpeg(const std::filesystem::path& path, const Rgb& image, int quality);

@@ -15,6 +15,7 @@ namespace {
 struct Aim {
   std::size_t known = 0;  ///< index into the known points
   TargetShape shape;      ///< where and how
+  photo::Band band = photo::Band::luma;
 };
 
 /// The sight that says most of how the target lies: of the kind that most of them are, the best fit.
@@ -60,7 +61,8 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
       const Eigen::Matrix2d seen_here = one->by_point * ground, seen_there = other->by_point * ground;
       const Eigen::Matrix2d by_pixel = seen_there * seen_here.inverse();
       const TargetOptions options = options_at(block, outlook.predictor, {}, {from->target.kind, nan}, p.station, p.x);
-      out[p.station].push_back({k, carried(from->target.shape, p.x, by_pixel, image_from_plane(options.view))});
+      out[p.station].push_back({k, carried(from->target.shape, p.x, by_pixel, image_from_plane(options.view)),
+                                from->band});
     }
   }
   return out;
@@ -68,9 +70,10 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
 
 /// What lies there, if it looks as it does in the other photos.
 std::optional<Seen> seen_there(const adjust::Block& block, const Outlook& outlook, const KnownPoint& known,
-                               const photo::Grey& image, int station, const TargetShape& shape) {
+                               const photo::Grey& image, int station, const Aim& aim) {
   const TargetKind kind = clearest(known.sights)->target.kind;
-  TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
+  const TargetShape& shape = aim.shape;
+  const TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
   const auto target = fit_from(image, kind, shape, options, options.least_fit);
   if (!target || !acceptable(*target, options)) return std::nullopt;
   std::vector<double> contrasts;
@@ -79,7 +82,7 @@ std::optional<Seen> seen_there(const adjust::Block& block, const Outlook& outloo
   if (target->shape.light != shape.light || target->contrast < 0.3 * median(contrasts)) return std::nullopt;
   const double range = outlook.predictor.range_to_ground(station, target->x);
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
-  return Seen{station, *target, range, target->size_px * range / c};
+  return Seen{station, *target, range, target->size_px * range / c, aim.band};
 }
 
 }  // namespace
@@ -93,11 +96,14 @@ std::vector<std::vector<Seen>> completed(const adjust::Block& block, const Searc
     progress.check();
     const int station = static_cast<int>(i);
     try {
-      if (!aims[i].empty()) {
-        const photo::Grey image = photo::read_grey(site.images[i].path, 0, site.images[i].tone);
+      for (const photo::Band band : photo::bands) {
+        const auto in_band = [&](const Aim& aim) { return aim.band == band; };
+        if (std::none_of(aims[i].begin(), aims[i].end(), in_band)) continue;
+        const photo::Grey image = photo::read_grey(site.images[i].path, 0, site.images[i].tone, band);
         for (const Aim& aim : aims[i])
-          if (auto seen = seen_there(block, outlook, known[aim.known], image, station, aim.shape))
-            per_photo[i].emplace_back(aim.known, *seen);
+          if (in_band(aim))
+            if (auto seen = seen_there(block, outlook, known[aim.known], image, station, aim))
+              per_photo[i].emplace_back(aim.known, *seen);
       }
     } catch (const Error&) {
       // told of when it was looked at first

@@ -73,15 +73,22 @@ Usual usual_among(const std::vector<Candidate>& candidates) {
   return usual_of(pooled, spots, which);
 }
 
+namespace {
+
+/// Two thirds of a spot's sights are as usual.
+bool looks_usual(const Candidate& c, const Spot& spot, const Usual& usual) {
+  const auto fitting =
+      std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual.fits(c.seen[k]); });
+  return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
+}
+
+}  // namespace
+
 NarrowChoice choose(const Candidate& c, const Usual& usual) {
-  const auto looks_usual = [&](const Spot& spot) {
-    const auto fitting =
-        std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual.fits(c.seen[k]); });
-    return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
-  };
+  const auto as_usual = [&](const Spot& spot) { return looks_usual(c, spot, usual); };
   std::vector<Spot> spots = c.spots;  // those with most photos first
-  const bool any_usual = std::any_of(spots.begin(), spots.end(), looks_usual);
-  if (any_usual) std::erase_if(spots, [&](const Spot& spot) { return !looks_usual(spot); });
+  const bool any_usual = std::any_of(spots.begin(), spots.end(), as_usual);
+  if (any_usual) std::erase_if(spots, [&](const Spot& spot) { return !as_usual(spot); });
   NarrowChoice out;
   if (spots.empty()) return out;
   for (const int k : spots[0].sights) out.sights.push_back(c.seen[k]);
@@ -100,8 +107,9 @@ std::vector<Sighting> sightings_of(const std::string& id, const std::vector<std:
   const bool refused = choice.outcome == NarrowOutcome::ambiguous;
   std::vector<Sighting> out;
   for (const Seen& s : choice.sights) {
-    std::string origin = fmt::format("finder: {} of {:.0f} px, fit {:.3f}, {} photos meet", word_of(s.target.kind),
-                                     s.target.size_px, s.target.fit, choice.sights.size());
+    const std::string in = s.band == photo::Band::luma ? "" : fmt::format(" in {}", word_of(s.band));
+    std::string origin = fmt::format("finder: {} of {:.0f} px{}, fit {:.3f}, {} photos meet", word_of(s.target.kind),
+                                     s.target.size_px, in, s.target.fit, choice.sights.size());
     if (refused) origin += fmt::format("; another {:.2f} m beside it in {}", choice.apart, choice.rival);
     out.push_back({names[s.station], id, s.target.x.x(), s.target.x.y(), ray_of(s).sigma,
                    refused ? SightingState::refused : SightingState::found, origin});
@@ -179,30 +187,64 @@ void complete(const adjust::Block& block, const SearchSite& site, const Outlook&
 
 }  // namespace
 
+namespace {
+
+/// A look at ellipses, what may be each surveyed point, and what these look like.
+struct NarrowLook {
+  Look look;
+  std::vector<Candidate> candidates;  ///< one a surveyed point
+  Usual usual;                        ///< as it was given, else as it was learnt
+  /// Points where something meets.
+  std::size_t shown() const {
+    return static_cast<std::size_t>(
+        std::count_if(candidates.begin(), candidates.end(), [](const Candidate& c) { return !c.spots.empty(); }));
+  }
+};
+
+/// Looks at the points' ellipses for what is usual, then for what was missed: for the usual kind in each colour, for
+/// any kind as well, since a crew may have laid two; where the usual one lies, no other is looked for. Where nothing
+/// usual is known and little shows, the paint may be as light as the ground: then all is looked at in each colour.
+NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& given,
+                       Progress& progress) {
+  const auto see = [&](const Usual& as, const std::vector<std::vector<Window>>& windows, std::string_view step) {
+    NarrowLook now;
+    now.look = look(block, site, outlook, as, windows, LookFor::any, step, progress);
+    for (std::size_t i = 0; i < block.surveyed.size(); ++i)
+      now.candidates.push_back(candidate_of(block, site, outlook, i, now.look.seen));
+    now.usual = as.kind ? as : usual_among(now.candidates);
+    now.usual.band = as.band;
+    return now;
+  };
+  const auto windows = narrow_windows(site, outlook.predictions);
+  NarrowLook out = see(given, windows, "looking for targets within their ellipses");
+  for (const photo::Band band : colours) {
+    if (out.usual.kind || 2 * out.shown() > out.candidates.size()) break;
+    NarrowLook other = see({{}, nan, band}, windows, fmt::format("looking at colours: {}", word_of(band)));
+    if (other.shown() > out.shown()) out = std::move(other);
+  }
+  if (!given.kind) return out;
+  const auto see_missed = [&](const Usual& as, std::string_view step, const auto& passes) {
+    if (out.shown() == out.candidates.size()) return;
+    const NarrowLook more = see(as, windows_of_missed(site, outlook, out.candidates), step);
+    for (std::size_t i = 0; i < out.candidates.size(); ++i)
+      if (out.candidates[i].spots.empty() && passes(more.candidates[i])) out.candidates[i] = more.candidates[i];
+  };
+  for (const photo::Band band : photo::bands)
+    if (band != given.band)
+      see_missed({given.kind, given.size_m, band}, fmt::format("looking again: {}", word_of(band)),
+                 [&](const Candidate& c) { return c.spots.size() == 1 && looks_usual(c, c.spots[0], given); });
+  see_missed({}, "looking again for other kinds", [](const Candidate&) { return true; });
+  return out;
+}
+
+}  // namespace
+
 NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
-                       const Outlook& outlook, Usual usual, Progress& progress) {
+                       const Outlook& outlook, const Usual& given, Progress& progress) {
   NarrowFind out;
   out.rays.resize(block.surveyed.size());
-  Look seen = look(block, site, outlook, usual, narrow_windows(site, outlook.predictions), LookFor::any,
-                   "looking for targets within their ellipses", progress);
+  auto [seen, candidates, usual] = look_within(block, site, outlook, given, progress);
   out.notes = seen.notes;
-  const auto candidates_among = [&](const std::vector<Seen>& all) {
-    std::vector<Candidate> candidates;
-    for (std::size_t i = 0; i < block.surveyed.size(); ++i)
-      candidates.push_back(candidate_of(block, site, outlook, i, all));
-    return candidates;
-  };
-  std::vector<Candidate> candidates = candidates_among(seen.seen);
-  if (usual.kind) {
-    // A crew may have laid two kinds; where the usual one lies, no other is looked for.
-    const auto windows = windows_of_missed(site, outlook, candidates);
-    const Look more = look(block, site, outlook, {}, windows, LookFor::any, "looking again for other kinds", progress);
-    const std::vector<Candidate> again = candidates_among(more.seen);
-    for (std::size_t i = 0; i < candidates.size(); ++i)
-      if (candidates[i].spots.empty()) candidates[i] = again[i];
-  } else {
-    usual = usual_among(candidates);
-  }
   out.usual = usual;
   std::vector<NarrowChoice> choices;
   for (const Candidate& c : candidates) choices.push_back(choose(c, usual));

@@ -105,6 +105,7 @@ TargetShape at_full_size(TargetShape start, const Level& level) {
   start.radius *= level.scale;
   start.window *= level.scale;
   start.half_width *= level.scale;
+  start.margin *= level.scale;
   start.M /= level.scale;
   return start;
 }

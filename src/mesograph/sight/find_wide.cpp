@@ -105,6 +105,7 @@ struct WideLook {
   Look look;
   std::vector<Spot> spots;
   std::optional<Identified> identified;
+  photo::Band band = photo::Band::luma;
 };
 
 /// Spots of one kind and about one size, for a crew lays what it has.
@@ -168,15 +169,16 @@ std::vector<Usual> likeliest(std::vector<Class> classes) {
 }
 
 /// Few photos first: a pattern needs not all. Where too few of it showed in all of them, too, what shows most is looked
-/// for with wider bounds, for its kind and size are known.
+/// for with wider bounds, for its kind and size are known; then the colours.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
   constexpr int views = 4;  // three rays make a spot, and one photo may miss its target
   const std::vector<std::vector<Window>> few = few_windows(wanted, outlook, views);
   WideLook out;
   std::vector<Class> classes;
-  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, const char* step) {
+  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, std::string_view step) {
     WideLook now;
+    now.band = usual.band;
     now.look = look(block, site, outlook, usual, windows, LookFor::clear, step, progress);
     now.spots = spots_of(block, now.look.seen);
     classes = classes_of(now.look.seen, now.spots);
@@ -190,6 +192,8 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
   if (see({}, wanted.windows, "looking again, in all photos")) return out;
   for (const Usual& usual : likeliest(classes))
     if (see(usual, wanted.windows, "looking for what shows most")) break;
+  for (const photo::Band band : colours)
+    if (!out.identified) see({{}, nan, band}, few, fmt::format("looking at colours: {}", word_of(band)));
   return out;
 }
 
@@ -200,7 +204,7 @@ WideFind find_wide(const adjust::Block& block, const SearchSite& site, const Out
   const Sought wanted = sought(block, outlook);
   WideFind out;
   out.rays.resize(block.surveyed.size());
-  const auto [seen, spots, identified] = look_for_pattern(block, site, outlook, wanted, progress);
+  const auto [seen, spots, identified, band] = look_for_pattern(block, site, outlook, wanted, progress);
   out.notes = seen.notes;
   if (!identified) {
     if (crs)
@@ -230,6 +234,7 @@ WideFind find_wide(const adjust::Block& block, const SearchSite& site, const Out
         "in another datum: name the file's with control --crs, or the positions' with positions_crs{}",
         shift.head<2>().norm(), crs ? control::foot_words(*crs, origin, wanted.places[0], -shift) : std::string()));
   out.usual = usual_of(seen.seen, spots, named);
+  out.usual.band = band;
   out.notes.push_back(fmt::format("{} of {} control points known by their pattern among {} targets", identified->named,
                                   wanted.points.size(), spots.size()));
   return out;

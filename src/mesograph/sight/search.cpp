@@ -18,7 +18,7 @@ constexpr double sigma_slope = 8 * rad_per_deg;  // of the ground that targets l
 
 void look_in_photo(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
                    int station, const std::vector<Window>& windows, LookFor look_for, std::vector<Seen>& out) {
-  const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone);
+  const photo::Grey grey = photo::read_grey(site.images[station].path, 0, site.images[station].tone, usual.band);
   const double c = block.cameras[block.stations[station].camera].interior[camera::c];
   for (const Window& w : windows) {
     TargetOptions options = options_at(block, outlook.predictor, site.kinds, usual, station, w.center());
@@ -38,7 +38,7 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
     }
     for (const Target& t : find_targets(grey, w, options)) {
       const double range = outlook.predictor.range_to_ground(station, t.x);
-      out.push_back({station, t, range, t.size_px * range / c});
+      out.push_back({station, t, range, t.size_px * range / c, usual.band});
     }
   }
 }
@@ -155,7 +155,7 @@ Usual usual_of(const std::vector<Seen>& seen, const std::vector<Spot>& spots, co
 }
 
 Look look(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-          const std::vector<std::vector<Window>>& windows, LookFor look_for, const char* step, Progress& progress) {
+          const std::vector<std::vector<Window>>& windows, LookFor look_for, std::string_view step, Progress& progress) {
   std::vector<std::vector<Seen>> per_photo(site.images.size());
   std::vector<std::string> failed(site.images.size());
   progress.start(step, site.images.size());

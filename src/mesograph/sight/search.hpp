@@ -81,12 +81,17 @@ struct Seen {
   Target target;
   double range = nan;   ///< to the ground there, m
   double size_m = nan;  ///< on the ground
+  photo::Band band = photo::Band::luma;
 };
+
+/// Bands in which paint may stand out that is as light as its ground.
+inline constexpr std::array colours = {photo::Band::red_blue, photo::Band::red_green};
 
 /// What the targets of a site look like, once enough of them are known.
 struct Usual {
   std::optional<TargetKind> kind;
   double size_m = nan;
+  photo::Band band = photo::Band::luma;  ///< in which they stand out
   bool fits(const Seen& seen) const {
     return !kind || (seen.target.kind == *kind && seen.size_m > 0.6 * size_m && seen.size_m < 1.6 * size_m);
   }
@@ -114,7 +119,7 @@ TargetOptions options_at(const adjust::Block& block, const adjust::Predictor& pr
 /// shaded ones pass.
 /// Cost: photos with windows are decoded once each, in parallel; then by the area of the windows.
 Look look(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-          const std::vector<std::vector<Window>>& windows, LookFor look_for, const char* step, Progress& progress);
+          const std::vector<std::vector<Window>>& windows, LookFor look_for, std::string_view step, Progress& progress);
 
 /// Where targets of several photos meet on the ground (find_spots).
 std::vector<Spot> spots_of(const adjust::Block& block, const std::vector<Seen>& seen);

@@ -43,6 +43,10 @@ constexpr std::array<std::string_view, mark_count> words(Mark) {
 }
 inline bool is_target(Mark mark) { return static_cast<std::size_t>(mark) < target_count; }
 
+/// What light parts are painted with: orange is as light as the slope's grass and gravel, and shows by its colour alone.
+enum class Paint { white, orange, blue };
+constexpr std::array<std::string_view, 3> words(Paint) { return {"white", "orange", "blue"}; }
+
 enum class Tone { light, dark };
 /// What a mark puts at a place of its plane, half its size being 1; nothing: the ground shows.
 /// Exact: polygons by the even-odd rule, circles by their radius. Cost: a mark has one to thirteen sheets.

@@ -11,6 +11,7 @@ struct SimulateOptions {
   int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
   Mark targets = Mark::board;      ///< what the targets are
+  Paint paint = Paint::white;      ///< of the targets' light parts
   bool decoys = false;             ///< road markings, drains and window bars where the targets should be
   double readout_seconds = 0;   ///< of rolling shutters, from the first row to the last; 0: shutters that open at once
   bool with_photos = true;      ///< false: see simulate_wide_block, and the options below

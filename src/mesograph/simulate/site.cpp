@@ -10,6 +10,19 @@ namespace mesograph::simulate {
 
 namespace {
 
+/// Of paint, without light.
+Eigen::Vector3f colour_of(Paint paint) {
+  switch (paint) {
+    case Paint::white:
+      break;
+    case Paint::orange:
+      return {0.80f, 0.34f, 0.06f};
+    case Paint::blue:
+      return {0.08f, 0.18f, 0.60f};
+  }
+  return {0.80f, 0.80f, 0.80f};
+}
+
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
 constexpr int tile = 16;                            // cells
 
@@ -243,7 +256,7 @@ Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
     if (std::abs(dx) > limit || std::abs(dy) > limit || dx * dx + dy * dy > limit * limit) continue;
     const double c = std::cos(target.turn), s = std::sin(target.turn);
     if (const auto tone = tone_at(target.mark, c * dx + s * dy, c * dy - s * dx))
-      return Eigen::Vector3f::Constant((*tone == Tone::light) == target.light ? 0.80f : 0.05f);
+      return (*tone == Tone::light) == target.light ? colour_of(target.paint) : Eigen::Vector3f::Constant(0.05f);
   }
   const Cover kind = cover(X.x(), X.y());
   double contrast = 1.0;

@@ -18,6 +18,7 @@ struct Target {
   double half = 0.4;  ///< of its size, m
   double turn = 0.0;  ///< rad
   bool light = true;  ///< false: light and dark paint exchanged
+  Paint paint = Paint::white;  ///< what its light parts are painted with
 };
 
 /// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.

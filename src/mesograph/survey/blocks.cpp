@@ -21,7 +21,7 @@ using sight::SightingState;
 
 namespace {
 
-constexpr const char* blocks_layout = "block 10";
+constexpr const char* blocks_layout = "block 11";
 
 std::filesystem::path block_file(const Survey& survey, const std::string& stage) {
   return survey.store.folder() / ("block-" + stage);
