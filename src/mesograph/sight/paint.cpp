@@ -374,6 +374,42 @@ std::optional<Paint> paint_around(const photo::Grey& image, const Eigen::Vector2
   return std::nullopt;
 }
 
+std::optional<Paint> paint_beyond(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
+                                  const Eigen::Matrix2d& A, const Paint& patch) {
+  constexpr std::size_t rays = 24;
+  const double step = radius / steps_a_radius, inner = std::sqrt(patch.area / pi) / step;
+  const Eigen::Vector2d centre = patch.centre / step;
+  const Samples samples(image, x, A, step);
+  const double sense = patch.light ? 1 : -1, contrast = std::abs(patch.tone - patch.ground);
+  std::array<double, rays> gaps;
+  Peak best;
+  std::size_t around = 0;
+  for (std::size_t k = 0; k < rays; ++k) {
+    const Eigen::Vector2d along = direction(2 * pi * static_cast<double>(k) / static_cast<double>(rays));
+    double gap = 1e9;
+    Peak peak;
+    for (double r = inner; r < std::min(5 * inner, half - centre.norm() - 2); r += 1) {
+      const Eigen::Vector2d at = centre + r * along;
+      const Cell c{static_cast<int>(std::lround(at.x())), static_cast<int>(std::lround(at.y()))};
+      const double v = sense * samples.at(c.i, c.j);
+      if (peak.value < gap + 0.25 * contrast && v < gap) gap = v, peak = {c, v};
+      if (v > peak.value) peak = {c, v};
+      if (peak.value > gap + 0.25 * contrast && v < peak.value - 0.2 * contrast) break;  // beyond the ring
+    }
+    if (peak.value < gap + 0.25 * contrast) continue;
+    gaps[around++] = gap;
+    if (peak.value > best.value) best = peak;
+  }
+  if (8 * around < 7 * rays) return std::nullopt;
+  std::nth_element(gaps.begin(), gaps.begin() + around / 2, gaps.begin() + around);
+  // Noise opens a thin ring at the one level and closes the gap at the other.
+  for (const double level : {0.5, 0.65, 0.35, 0.8, 0.2}) {
+    auto out = paint_from(samples, step, best, sense, sense * gaps[around / 2], level);
+    if (out && out->outlined > out->area + patch.area) return out;
+  }
+  return std::nullopt;
+}
+
 double roundness(const Paint& paint) {
   return paint.outlined / (4 * pi * std::sqrt(std::max(1e-12, paint.spread.determinant())));
 }

@@ -177,98 +177,11 @@ std::optional<TargetShape> checker_start(const photo::Grey& image, const Eigen::
   return out;
 }
 
-/// Where along a ray from x the grey value changes most in a sense: distance and size of the change over two pixels.
-struct Edge {
-  double r = nan, change = 0;
-};
-Edge edge_along(const photo::Grey& image, const Eigen::Vector2d& x, const Eigen::Vector2d& d, double from, double to,
-                double sense) {
-  Edge out;
-  double before = 0;
-  for (double r = from; r <= to; r += 0.5) {
-    const double change = sense * (grey_at(image, x + (r + 1) * d) - grey_at(image, x + std::max(0.0, r - 1) * d));
-    if (change > out.change) out = {r, change};
-    // The first edge that is passed counts, not a stronger one beyond it.
-    if (out.change > 0 && change < 0.5 * out.change && before > change && r > out.r + 1.5) break;
-    before = change;
-  }
-  return out;
-}
-
-/// Ellipse (centre, M) through points; nothing where they lie on none.
+/// |M d| = 1 around a centre.
 struct Ellipse {
   Eigen::Vector2d centre;
   Eigen::Matrix2d M;
-  double misfit = 0;  ///< root mean square of |M d| - 1
 };
-std::optional<Ellipse> ellipse_through(const std::vector<Eigen::Vector2d>& points) {
-  const auto n = static_cast<Eigen::Index>(points.size());
-  if (n < 8) return std::nullopt;
-  Eigen::Vector2d mean = Eigen::Vector2d::Zero();
-  for (const Eigen::Vector2d& p : points) mean += p / static_cast<double>(n);
-  Eigen::MatrixXd A(n, 5);
-  for (Eigen::Index i = 0; i < n; ++i) {
-    const Eigen::Vector2d p = points[i] - mean;
-    A.row(i) << p.x() * p.x(), p.x() * p.y(), p.y() * p.y(), p.x(), p.y();
-  }
-  const Eigen::VectorXd q = least_squares(A, Eigen::VectorXd::Ones(n)).x;
-  Eigen::Matrix2d Q;
-  Q << q[0], 0.5 * q[1], 0.5 * q[1], q[2];
-  if (!q.allFinite() || !(Q.determinant() > 0) || !(Q(0, 0) > 0)) return std::nullopt;
-  const Eigen::Vector2d off = -0.5 * Q.inverse() * q.tail<2>();
-  const auto e = symmetric_eigen<2>(Q / (1 + off.dot(Q * off)));
-  Ellipse out{mean + off, e.vectors * e.values.cwiseSqrt().asDiagonal() * e.vectors.transpose()};
-  for (const Eigen::Vector2d& p : points)
-    out.misfit += std::pow((out.M * (p - out.centre)).norm() - 1, 2) / static_cast<double>(n);
-  out.misfit = std::sqrt(out.misfit);
-  return out;
-}
-
-/// Whether a disc may be there at all: samples all around inside are of one tone, those outside of another. Nine of
-/// ten places are texture and end here, at a hundredth of what their edges would cost.
-bool may_be_disc(const photo::Grey& image, const Eigen::Vector2d& x, double radius, const Eigen::Matrix2d& A,
-                 double least_contrast) {
-  constexpr std::size_t step = 2;  // every second spoke
-  double inside[spokes / step], outside[spokes / step], in = 0, out = 0;
-  // The place's radius is good to a fifth: half of it lies within a disc, half more outside.
-  for (std::size_t k = 0; k < spokes / step; ++k) {
-    const Eigen::Vector2d d = radius * (A * spoke_directions()[step * k]);
-    inside[k] = grey_at(image, x + 0.5 * d), outside[k] = grey_at(image, x + 1.5 * d);
-    in += inside[k] * step / spokes, out += outside[k] * step / spokes;
-  }
-  const double mid = 0.5 * (in + out), sense = in > out ? 1 : -1;
-  if (std::abs(in - out) < 0.6 * least_contrast) return false;
-  std::size_t right = 0;
-  for (std::size_t k = 0; k < spokes / step; ++k)
-    right += (sense * (inside[k] - mid) > 0) + (sense * (mid - outside[k]) > 0);
-  return 8 * right >= 7 * 2 * spokes / step;
-}
-
-/// Edges of one kind of circles along all spokes: outermost ones as points, the others as ratios to it.
-struct CircleEdges {
-  std::vector<Eigen::Vector2d> outer;
-  std::vector<double> changes;
-  std::array<std::vector<double>, 2> ratios;  ///< of the edges within, from the outside inwards
-};
-
-/// `edges`: how many circles there are; `sense` of the outermost one, +1 where it leads to lighter ground.
-CircleEdges circle_edges(const photo::Grey& image, const Eigen::Vector2d& x, double most, int edges, double sense) {
-  CircleEdges out;
-  for (const Eigen::Vector2d& d : spoke_directions()) {
-    double at[3] = {}, from = edges == 2 ? 0.5 : 1.0;
-    Edge edge;
-    for (int i = 0; i < edges; ++i) {
-      edge = edge_along(image, x, d, from, most, (edges - i) % 2 ? sense : -sense);
-      if (!std::isfinite(edge.r)) break;
-      at[i] = edge.r, from = edge.r + 0.5;
-    }
-    if (!std::isfinite(edge.r)) continue;
-    out.outer.push_back(x + edge.r * d);
-    out.changes.push_back(edge.change);
-    for (int i = 1; i < edges; ++i) out.ratios[static_cast<std::size_t>(i - 1)].push_back(at[edges - 1 - i] / edge.r);
-  }
-  return out;
-}
 
 /// How far beyond an ellipse its ground goes on, pixels: a board ends, another ring begins. `sense` as above.
 double clear_margin(const photo::Grey& image, const Ellipse& ellipse, double radius, double sense, double contrast) {
@@ -276,48 +189,17 @@ double clear_margin(const photo::Grey& image, const Ellipse& ellipse, double rad
   const double most = 0.35 * radius + 1.5;
   double ground = -1e9;
   for (double beyond = 0.5; beyond <= most; beyond += 0.5) {
-    std::vector<double> values;
-    for (const Eigen::Vector2d& d : spoke_directions())
-      values.push_back(sense * grey_at(image, ellipse.centre + (1 + beyond / radius) * (circle * d)));
-    ground = std::max(ground, median(values));
+    std::array<double, spokes> values;
+    for (std::size_t k = 0; k < spokes; ++k)
+      values[k] = sense * grey_at(image, ellipse.centre + (1 + beyond / radius) * (circle * spoke_directions()[k]));
+    std::nth_element(values.begin(), values.begin() + spokes / 2, values.end());
+    ground = std::max(ground, values[spokes / 2]);
     // Towards paint or beyond the ground's grey: what else lies there is in neither of the drawing's two tones.
     const auto other = std::count_if(values.begin(), values.end(),
                                      [&](double v) { return beyond > 1 && std::abs(v - ground) > 0.4 * contrast; });
     if (4 * other > spokes) return std::max(0.8, beyond - 1.0);
   }
   return most;
-}
-
-/// A disc within a ring.
-std::optional<TargetShape> bullseye_start(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
-                                          const Eigen::Matrix2d& A, double least_contrast) {
-  if (!may_be_disc(image, x, radius, A, least_contrast)) return std::nullopt;
-  double around = 0;
-  for (int k = 0; k < 8; ++k) around += grey_at(image, x + 1.5 * radius * direction(pi * k / 4)) / 8;
-  const double centre = grey_at(image, x);
-  if (std::abs(centre - around) < 0.5 * least_contrast) return std::nullopt;
-  const double sense = centre > around ? -1 : 1;  // of the outer edge
-  // What stands out as a blob is the disc in the middle: the ring around is two to three times as large.
-  const CircleEdges found = circle_edges(image, x, 4.0 * radius, 3, sense);
-  if (found.outer.size() < spokes * 7 / 8) return std::nullopt;
-  const double usual = median(found.changes);
-  if (usual < 0.5 * least_contrast) return std::nullopt;
-  std::vector<Eigen::Vector2d> clear;
-  for (std::size_t i = 0; i < found.outer.size(); ++i)
-    if (found.changes[i] > 0.4 * usual) clear.push_back(found.outer[i]);
-  if (clear.size() < spokes * 3 / 4) return std::nullopt;
-  const auto ellipse = ellipse_through(clear);
-  if (!ellipse || ellipse->misfit > 0.15 || (ellipse->centre - x).norm() > 0.6 * radius) return std::nullopt;
-  TargetShape out;
-  out.x = ellipse->centre;
-  out.M = ellipse->M;
-  const auto axes = symmetric_eigen<2>(out.M);
-  out.radius = 1 / std::sqrt(axes.values[0] * axes.values[1]);
-  out.margin = clear_margin(image, *ellipse, out.radius, sense, usual);
-  out.window = (1 + out.margin / out.radius) / axes.values[0];
-  out.inner = std::clamp(median(found.ratios[0]), 0.25, 0.92);
-  out.disc = std::clamp(median(found.ratios[1]), 0.1, 0.9 * out.inner);
-  return out;
 }
 
 /// Whether a strip ends where it is said to: bars of windows and drains go on, thinner or paler. `from` and `along` in
@@ -397,6 +279,17 @@ std::optional<TargetShape> start_of_circle(const photo::Grey& image, const Paint
   return out;
 }
 
+/// A disc within a ring: what stands out as a blob is the one or both.
+std::optional<TargetShape> start_of_bullseye(const photo::Grey& image, const Paint& disc, double radius,
+                                             const Eigen::Vector2d& x, const Eigen::Matrix2d& A) {
+  if (disc.outlined > disc.area || roundness(disc) < 0.9) return std::nullopt;
+  const auto ring = paint_beyond(image, x, radius, A, disc);
+  auto out = ring ? start_of_circle(image, *ring, true, x, A) : std::nullopt;
+  if (!out || (disc.centre - ring->centre).norm() > 0.15 * std::sqrt(ring->outlined)) return std::nullopt;
+  out->disc = std::clamp(std::sqrt(disc.area / ring->outlined), 0.1, 0.9 * out->inner);
+  return out;
+}
+
 }  // namespace
 
 Eigen::Matrix2d image_from_plane(const PlaneView& view) {
@@ -423,7 +316,6 @@ const std::optional<Paint>& Starts::middle(std::size_t level) {
 std::optional<TargetShape> Starts::of(TargetKind kind) {
   if (!within_) return std::nullopt;
   if (kind == TargetKind::checker) return checker_start(image_, x_, radius_, A_, least_contrast_);
-  if (kind == TargetKind::bullseye) return bullseye_start(image_, x_, radius_, A_, least_contrast_);
   if (kind == TargetKind::ring) {
     if (!around_) around_ = paint_around(image_, x_, radius_, A_, least_contrast_);
     return *around_ ? start_of_circle(image_, **around_, true, x_, A_) : std::nullopt;
@@ -431,9 +323,10 @@ std::optional<TargetShape> Starts::of(TargetKind kind) {
   for (std::size_t level = 0; level < levels.size(); ++level) {
     const std::optional<Paint>& paint = middle(level);
     if (!paint) continue;
-    auto out = kind == TargetKind::disc    ? start_of_circle(image_, *paint, false, x_, A_)
-               : kind == TargetKind::cross ? start_of_crossing(image_, *paint, x_, A_)
-                                           : start_of_elbow(image_, *paint, x_, A_);
+    auto out = kind == TargetKind::disc       ? start_of_circle(image_, *paint, false, x_, A_)
+               : kind == TargetKind::cross    ? start_of_crossing(image_, *paint, x_, A_)
+               : kind == TargetKind::bullseye ? start_of_bullseye(image_, *paint, radius_, x_, A_)
+                                              : start_of_elbow(image_, *paint, x_, A_);
     if (out) return out;
   }
   return std::nullopt;
