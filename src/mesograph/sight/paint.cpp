@@ -310,16 +310,24 @@ std::optional<Elbow> elbow_at(const Paint& paint, const std::array<Eigen::Vector
   return out;
 }
 
+/// Where paint may go, cells: bright ground beside it is cut off.
+struct Bounds {
+  Eigen::Vector2d centre = Eigen::Vector2d::Zero();
+  double radius = 2 * half;
+  bool contain(Cell c) const { return (Eigen::Vector2d(c.i, c.j) - centre).norm() <= radius; }
+};
+
 /// What hangs together with a peak above a level of its contrast.
 std::optional<Paint> paint_from(const Samples& samples, double step, const Peak& peak, double sense, double ground,
-                                double level) {
+                                double level, const Bounds& bounds = {}) {
   Paint out;
   out.step = step;
   out.light = sense > 0;
   out.ground = ground;
   const double mid = sense * ground + level * (peak.value - sense * ground);
   const std::vector<Cell> cells =
-      hanging_together(peak.cell, [&](Cell c) { return sense * samples.at(c.i, c.j) > mid; });
+      hanging_together(
+      peak.cell, [&](Cell c) { return bounds.contain(c) && sense * samples.at(c.i, c.j) > mid; });
   if (cells.size() < 8) return std::nullopt;
   const double cell_area = step * step;
   for (const Cell& c : cells) {
@@ -337,6 +345,20 @@ std::optional<Paint> paint_from(const Samples& samples, double step, const Peak&
   out.area = cell_area * static_cast<double>(cells.size());
   out.outlined = cell_area * n;
   return out;
+}
+
+/// Of what goes around more than a `hole`, pixels^2, at several levels of the contrast the roundest: at the one noise
+/// opens a thin ring, at the other bright ground beside it belongs to it.
+std::optional<Paint> roundest(const Samples& samples, double step, const Peak& peak, double sense, double ground,
+                              double hole, const Bounds& bounds = {}) {
+  std::optional<Paint> best;
+  for (const double level : {0.5, 0.66, 0.35, 0.8, 0.2}) {
+    auto out = paint_from(samples, step, peak, sense, ground, level, bounds);
+    if (!out || !(out->outlined > out->area + hole) || (best && roundness(*out) <= roundness(*best))) continue;
+    best = std::move(out);
+    if (roundness(*best) > 0.97) break;
+  }
+  return best;
 }
 
 }  // namespace
@@ -367,10 +389,8 @@ std::optional<Paint> paint_around(const photo::Grey& image, const Eigen::Vector2
   const Samples samples(image, x, A, step);
   const double ground = ground_around(samples);
   for (const double sense : {1.0, -1.0})
-    if (const auto peak = peak_around(samples, sense, ground, least_contrast)) {
-      auto out = paint_from(samples, step, *peak, sense, ground, 0.5);
-      if (out && out->outlined > out->area) return out;
-    }
+    if (const auto peak = peak_around(samples, sense, ground, least_contrast))
+      if (auto out = roundest(samples, step, *peak, sense, ground, 0)) return out;
   return std::nullopt;
 }
 
@@ -382,32 +402,41 @@ std::optional<Paint> paint_beyond(const photo::Grey& image, const Eigen::Vector2
   const Samples samples(image, x, A, step);
   const double sense = patch.light ? 1 : -1, contrast = std::abs(patch.tone - patch.ground);
   std::array<double, rays> gaps;
-  Peak best;
+  std::array<std::pair<Peak, double>, rays> peaks;  ///< and how far off, cells
   std::size_t around = 0;
   for (std::size_t k = 0; k < rays; ++k) {
     const Eigen::Vector2d along = direction(2 * pi * static_cast<double>(k) / static_cast<double>(rays));
-    double gap = 1e9;
+    double gap = 1e9, far = 0;
     Peak peak;
     for (double r = inner; r < std::min(5 * inner, half - centre.norm() - 2); r += 1) {
       const Eigen::Vector2d at = centre + r * along;
       const Cell c{static_cast<int>(std::lround(at.x())), static_cast<int>(std::lround(at.y()))};
       const double v = sense * samples.at(c.i, c.j);
-      if (peak.value < gap + 0.25 * contrast && v < gap) gap = v, peak = {c, v};
-      if (v > peak.value) peak = {c, v};
-      if (peak.value > gap + 0.25 * contrast && v < peak.value - 0.2 * contrast) break;  // beyond the ring
+      const bool passed = peak.value > gap + 0.25 * contrast;
+      if (!passed && v < gap) gap = v, peak = {};
+      if (v > peak.value) peak = {c, v}, far = r;
+      if (passed && v < peak.value - 0.15 * contrast) break;  // beyond the ring
     }
-    if (peak.value < gap + 0.25 * contrast) continue;
-    gaps[around++] = gap;
-    if (peak.value > best.value) best = peak;
+    if (peak.value > gap + 0.25 * contrast) peaks[around] = {peak, far}, gaps[around++] = gap;
   }
   if (8 * around < 7 * rays) return std::nullopt;
-  std::nth_element(gaps.begin(), gaps.begin() + around / 2, gaps.begin() + around);
-  // Noise opens a thin ring at the one level and closes the gap at the other.
-  for (const double level : {0.5, 0.65, 0.35, 0.8, 0.2}) {
-    auto out = paint_from(samples, step, best, sense, sense * gaps[around / 2], level);
-    if (out && out->outlined > out->area + patch.area) return out;
-  }
-  return std::nullopt;
+  const auto usual = [&](auto& all, const auto& less) {
+    std::nth_element(all.begin(), all.begin() + around / 2, all.begin() + around, less);
+    return all[around / 2];
+  };
+  const double gap = usual(gaps, std::less<>());
+  const double far = usual(peaks, [](const auto& a, const auto& b) { return a.second < b.second; }).second;
+  const Peak peak = usual(peaks, [](const auto& a, const auto& b) { return a.first.value < b.first.value; }).first;
+  auto out = roundest(samples, step, peak, sense, sense * gap, patch.area, {centre, 1.35 * far + 1});
+  if (!out) return out;
+  // At whatever level it closes, its width is that at half the contrast.
+  const double mid = 0.5 * (peak.value + gap);
+  const auto above = std::count_if(out->places.begin(), out->places.end(), [&](const Eigen::Vector2d& p) {
+    return sense * samples.at(static_cast<int>(std::lround(p.x() / step)),
+                              static_cast<int>(std::lround(p.y() / step))) > mid;
+  });
+  out->area = step * step * static_cast<double>(above);
+  return out;
 }
 
 double roundness(const Paint& paint) {
