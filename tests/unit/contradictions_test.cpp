@@ -1,6 +1,7 @@
 #include <catch2/catch.hpp>
 #include <mesograph/adjust/adjust.hpp>
 #include <mesograph/adjust/tie_noise.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/orient/contradictions.hpp>
 #include <mesograph/orient/similarity.hpp>
 #include <mesograph/report/wrong.hpp>
@@ -91,6 +92,35 @@ TEST_CASE("Independent rays are told from rays of features that were found twice
   // as 1.
   CHECK(once < 1.15);
   CHECK(twice / once == Approx(2).epsilon(0.15));
+}
+
+TEST_CASE("Photos whose rays are worse weigh less, and all others of their camera alike") {
+  MadeUpOptions options;
+  options.noise_px = 0.3, options.points = 800, options.strips = 4, options.per_strip = 6, options.seed = 5;
+  adjust::Block block = make_block(options).block;
+  // Two photos whose rays are off by another 0.9 px: 0.95 px in all, 3.2 times the noise of the others.
+  Random random(11);
+  for (adjust::GroundPoint& p : block.points)
+    for (adjust::Ray& ray : p.rays) {
+      ray.sigma = 0.3;
+      if (ray.station == 7 || ray.station == 16)
+        ray.x += Eigen::Vector2d(random.normal(0.9), random.normal(0.9));
+    }
+  adjust::AdjustOptions estimate;
+  estimate.weights = adjust::Weights::estimate;
+  Progress progress;
+  const adjust::AdjustResult result = adjust::adjust(block, estimate, progress);
+  CHECK(result.sigma0 == Approx(1).margin(0.02));
+  std::vector<std::vector<double>> sigmas(block.stations.size());
+  for (const adjust::GroundPoint& p : block.points)
+    for (const adjust::Ray& ray : p.rays)
+      sigmas[static_cast<std::size_t>(ray.station)].push_back(ray.sigma / std::sqrt(adjust::alike_of(block, ray)));
+  for (std::size_t s = 0; s < sigmas.size(); ++s) {
+    INFO("photo " << s);
+    // A photo has some 250 rays, so that its own sigma is good to 3 %; what the others have is the median of all.
+    const bool worse = s == 7 || s == 16;
+    CHECK(median(sigmas[s]) == Approx(worse ? std::hypot(0.3, 0.9) : 0.3).epsilon(worse ? 0.12 : 0.04));
+  }
 }
 
 TEST_CASE("A block counts the same in millimetres as in kilometres") {

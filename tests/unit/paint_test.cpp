@@ -138,6 +138,39 @@ TEST_CASE("Discs and rings are round in their plane however they are tilted, and
   CHECK_FALSE(paint_in({rectangle(-60, -3, 60, 3)}, 0.4, Vector2d(0, 0), 3));
 }
 
+TEST_CASE("What goes around a disc beyond a gap is its ring, also where bright ground lies against it", "[paint]") {
+  // Radii of 3, 5.5 and 8 pixels; to one side the ground beyond is as bright as the ring.
+  const auto picture = [](double gap, bool bright) {
+    photo::Grey out(80, 80);
+    for (int row = 0; row < 80; ++row)
+      for (int col = 0; col < 80; ++col) {
+        double sum = 0;
+        for (int k = 0; k < 25; ++k) {
+          const Vector2d p(col + (k % 5 + 0.5) / 5 - 40, row + (k / 5 + 0.5) / 5 - 40);
+          const double r = p.norm();
+          const bool paint = r < 3 || (r > 5.5 && r < 8), between = r >= 3 && r <= 5.5;
+          sum += paint ? 180 : between ? gap : bright && p.x() > 4 && std::abs(p.y()) < 5 ? 175 : 90;
+        }
+        out.at(col, row) = static_cast<float>(sum / 25);
+      }
+    return out;
+  };
+  const auto ring_in = [](const photo::Grey& image) {
+    const auto disc = sight::paint_at(image, {40, 40}, 3, Matrix2d::Identity(), 30, 0.5);
+    return !disc ? disc : sight::paint_beyond(image, {40, 40}, 3, Matrix2d::Identity(), *disc);
+  };
+  const auto alone = ring_in(picture(90, false));
+  REQUIRE(alone);
+  // To half a sample of half a pixel at either edge.
+  CHECK(alone->outlined == Approx(pi * 64).epsilon(0.07));
+  CHECK(alone->area == Approx(pi * (64 - 5.5 * 5.5)).epsilon(0.12));
+  const auto beside = ring_in(picture(90, true));
+  REQUIRE(beside);
+  CHECK(beside->centre.norm() < 1.0);  // cut off not far beyond the ring
+  CHECK(beside->outlined < 1.6 * alone->outlined);
+  CHECK_FALSE(ring_in(picture(160, false)));  // hardly a gap, no ring
+}
+
 TEST_CASE("A shape that is carried into another photo lies where its lines and circles go", "[paint]") {
   sight::TargetShape shape;
   shape.x = {100, 80}, shape.radius = 9, shape.window = 8, shape.margin = 1.5;
