@@ -254,13 +254,10 @@ std::vector<double> alike_rays(const Block& block, const Scope& scope) {
     add(layout.camera[c], static_cast<int>(layout.free.size()), ratios[c][0]);
   for (std::size_t s = 0; s < block.stations.size(); ++s)
     add(layout.station[s], 6, ratios[static_cast<std::size_t>(block.stations[s].camera)][1]);
-  for (std::size_t c = 0; c < out.size(); ++c) {
-    double sum = 0, groups = 0;
+  for (std::size_t c = 0; c < out.size(); ++c)
     for (const std::vector<double>& some : ratios[c])
       if (!some.empty())
-        sum += std::accumulate(some.begin(), some.end(), 0.0) / static_cast<double>(some.size()), groups += 1;
-    if (groups > 0) out[c] = std::max(1.0, sum / groups);
-  }
+        out[c] = std::max(out[c], std::accumulate(some.begin(), some.end(), 0.0) / static_cast<double>(some.size()));
   return out;
 }
 

@@ -201,9 +201,9 @@ struct NarrowLook {
   }
 };
 
-/// Looks at the points' ellipses for what is usual, then for what was missed: for the usual kind in each colour, for
-/// any kind as well, since a crew may have laid two; where the usual one lies, no other is looked for. Where nothing
-/// usual is known and little shows, the paint may be as light as the ground: then all is looked at in each colour.
+/// Looks at the points' ellipses for what is usual, then for any kind where that was missed, since a crew may have laid
+/// two. Where half of the points and more show nothing the paint may be as light as the ground, and colours are looked
+/// at; of single points they are not asked, for grass is of many colours, and white paint on it lies half a pixel off.
 NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& given,
                        Progress& progress) {
   const auto see = [&](const Usual& as, const std::vector<std::vector<Window>>& windows, std::string_view step) {
@@ -218,22 +218,16 @@ NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const
   const auto windows = narrow_windows(site, outlook.predictions);
   NarrowLook out = see(given, windows, "looking for targets within their ellipses");
   for (const photo::Band band : colours) {
-    if (out.usual.kind || 2 * out.shown() > out.candidates.size()) break;
-    NarrowLook other = see({{}, nan, band}, windows, fmt::format("looking at colours: {}", word_of(band)));
+    if (2 * out.shown() > out.candidates.size()) break;
+    if (band == given.band) continue;
+    NarrowLook other =
+        see({given.kind, given.size_m, band}, windows, fmt::format("looking at colours: {}", word_of(band)));
     if (other.shown() > out.shown()) out = std::move(other);
   }
   if (!given.kind) return out;
-  const auto see_missed = [&](const Usual& as, std::string_view step, const auto& passes) {
-    if (out.shown() == out.candidates.size()) return;
-    const NarrowLook more = see(as, windows_of_missed(site, outlook, out.candidates), step);
-    for (std::size_t i = 0; i < out.candidates.size(); ++i)
-      if (out.candidates[i].spots.empty() && passes(more.candidates[i])) out.candidates[i] = more.candidates[i];
-  };
-  for (const photo::Band band : photo::bands)
-    if (band != given.band)
-      see_missed({given.kind, given.size_m, band}, fmt::format("looking again: {}", word_of(band)),
-                 [&](const Candidate& c) { return c.spots.size() == 1 && looks_usual(c, c.spots[0], given); });
-  see_missed({}, "looking again for other kinds", [](const Candidate&) { return true; });
+  const NarrowLook more = see({}, windows_of_missed(site, outlook, out.candidates), "looking again for other kinds");
+  for (std::size_t i = 0; i < out.candidates.size(); ++i)
+    if (out.candidates[i].spots.empty()) out.candidates[i] = more.candidates[i];
   return out;
 }
 
