@@ -7,6 +7,7 @@
 #include <mesograph/match/descriptor_match.hpp>
 #include <mesograph/match/five_point.hpp>
 #include <mesograph/match/guided.hpp>
+#include <mesograph/match/pair.hpp>
 #include <mesograph/match/nearest.hpp>
 #include <mesograph/match/pairs.hpp>
 #include <mesograph/match/similarity.hpp>
@@ -442,6 +443,56 @@ TEST_CASE("Along the verified geometry twins of texture are told apart, and noth
 
   verified.matches.resize(5);  // nobody leads
   CHECK(match::guide(verified, a, camera, b, camera).size() == 5);
+}
+
+TEST_CASE("The strongest keypoints lead all others of a pair, few in common are found, and strangers are told") {
+  const TwoViews views;
+  camera::Camera camera{"c", 1200, 900, camera::Interior::Zero()};
+  camera.interior[camera::c] = 1000;
+  constexpr std::size_t keypoints = 4000;
+  struct Case {
+    std::size_t common, least;  // places that both photos show, and those of them that must be matched
+  };
+  // Which of two photos' keypoints are their strongest differs: a place is among both strongest 1500 by chance.
+  for (const Case& c : {Case{2500, 2400}, Case{150, 130}, Case{0, 0}}) {
+    Random random(31 + c.common);
+    const auto rows = random_rows(2 * keypoints, 77, 100);
+    std::array<std::vector<std::size_t>, 2> place;
+    for (std::vector<std::size_t>& p : place) {
+      for (std::size_t i = 0; i < keypoints; ++i) p.push_back(i);
+      for (std::size_t i = keypoints; i > 1; --i) std::swap(p[i - 1], p[random.below(i)]);
+    }
+    std::vector<std::array<Eigen::Vector2d, 2>> image;
+    while (image.size() < keypoints) {
+      const Eigen::Vector3d X(random.uniform(-5, 5), random.uniform(-4, 4), random.uniform(-11, -10));
+      const auto xa = camera::project(camera, X),
+                 xb = camera::project(camera, Eigen::Vector3d(views.R.transpose() * (X - views.C)));
+      if (xa && xb && xa->x() > 0 && xa->x() < 1200 && xa->y() > 0 && xa->y() < 900 && xb->x() > 0 &&
+          xb->x() < 1200 && xb->y() > 0 && xb->y() < 900)
+        image.push_back({*xa, *xb});
+    }
+    keypoint::Keypoints photos[2];
+    for (std::size_t side = 0; side < 2; ++side)
+      for (const std::size_t p : place[side]) {
+        const Eigen::Vector2d x =
+            p < c.common ? image[p][side] : Eigen::Vector2d(random.uniform(0, 1200), random.uniform(0, 900));
+        photos[side].points.push_back({static_cast<float>(x.x() + random.normal(0.2)),
+                                       static_cast<float>(x.y() + random.normal(0.2)), 2, 0});
+        // What is not common looks like nothing in the other photo.
+        const std::size_t look = p < c.common ? p : p + side * keypoints;
+        for (int k = 0; k < keypoint::descriptor_size; ++k)
+          photos[side].descriptors.push_back(static_cast<std::uint8_t>(
+              std::clamp(rows[look * keypoint::descriptor_size + static_cast<std::size_t>(k)] + random.normal(6), 0.0,
+                         255.0)));
+      }
+    const auto found = match::match_pair(photos[0], camera, photos[1], camera, 5);
+    std::size_t right = 0;
+    for (const match::Match& m : found)
+      right += place[0][static_cast<std::size_t>(m.a)] == place[1][static_cast<std::size_t>(m.b)];
+    INFO(c.common << " common, " << found.size() << " found, " << right << " right");
+    CHECK(right >= c.least);
+    CHECK(found.size() <= right + found.size() / 100);
+  }
 }
 
 TEST_CASE("Every instruction set of this processor finds the same nearest descriptors") {

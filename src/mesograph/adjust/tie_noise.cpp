@@ -258,6 +258,10 @@ std::vector<double> alike_rays(const Block& block, const Scope& scope) {
     for (const std::vector<double>& some : ratios[c])
       if (!some.empty())
         out[c] = std::max(out[c], std::accumulate(some.begin(), some.end(), 0.0) / static_cast<double>(some.size()));
+  // Squares of few features scatter: two standard deviations of that are chance.
+  const double chance = 2 * std::sqrt(2.0 / static_cast<double>(block.points.size()));
+  for (double& alike : out)
+    if (alike < 1 + chance) alike = 1;
   return out;
 }
 

@@ -19,7 +19,8 @@ std::vector<double> noise_of_photos(const Block& block, const Scope& scope);
 /// alike, too, and what varies most is not told by one sigma a photo: the ties weigh on the stations as fewer rays of
 /// the same noise would. What residuals of whole features, with random signs, make of each unknown is compared with
 /// what independent noise of the rays' sigmas makes of it: mean of the ratios of both squares over a camera's
-/// parameters, and over its stations' unknowns; the larger of both, so that neither is said to be better than it is. 1 each where the ties leave no redundancy of 20.
+/// parameters, and over its stations' unknowns; the larger of both, so that neither is said to be better than it is, and 1
+/// where that is no more than chance. 1 each where the ties leave no redundancy of 20.
 /// Features nearer than ten pixels on the ground are one, for a blob is found more than once.
 /// Accuracy: by 64 draws, a tenth; deterministic. What is common to all rays of a photo or of a lens leaves no residual,
 /// and is not seen. Cost: about two iterations of the adjustment.

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <mesograph/match/descriptor_match.hpp>
 #include <mesograph/match/nearest.hpp>
 
@@ -5,7 +6,8 @@ namespace mesograph::match {
 
 std::vector<Match> match(const keypoint::Keypoints& a, const keypoint::Keypoints& b, const MatchOptions& options) {
   std::vector<Nearest> of_a, of_b;
-  nearest_both_ways(a.descriptors.data(), a.points.size(), b.descriptors.data(), b.points.size(), of_a, of_b);
+  nearest_both_ways(a.descriptors.data(), std::min(options.most, a.points.size()), b.descriptors.data(),
+                    std::min(options.most, b.points.size()), of_a, of_b);
   const auto distinct = [&](const Nearest& n) { return n.best < options.ratio * options.ratio * n.second; };
   std::vector<Match> out;
   for (std::size_t i = 0; i < of_a.size(); ++i) {

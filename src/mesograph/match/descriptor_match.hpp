@@ -15,6 +15,7 @@ struct MatchOptions {
   /// Most ratio of the distance to the nearest descriptor over that to the second nearest, both ways. More: more
   /// matches, more of them wrong; below 0.7 repeated texture is lost.
   double ratio = 0.82;
+  std::size_t most = SIZE_MAX;  ///< keypoints of each photo that take part: the strongest, which come first
 };
 
 /// Mutually nearest descriptors that pass the ratio test in both directions. Brute force: exact, n_a n_b products of

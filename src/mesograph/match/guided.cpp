@@ -104,14 +104,14 @@ std::vector<std::optional<Eigen::Vector3d>> rays_of(const keypoint::Keypoints& k
   return out;
 }
 
-/// Distance that nine in ten of the verified matches keep below.
+/// Distance that such a share of the verified matches keeps below.
 std::int32_t usual_distance2(const std::vector<Match>& matches, const keypoint::Keypoints& a,
-                             const keypoint::Keypoints& b) {
+                             const keypoint::Keypoints& b, double share) {
   std::vector<std::int32_t> all;
   for (const Match& m : matches)
     all.push_back(distance2(&a.descriptors[static_cast<std::size_t>(m.a) * keypoint::descriptor_size],
                             &b.descriptors[static_cast<std::size_t>(m.b) * keypoint::descriptor_size]));
-  const auto at = all.begin() + static_cast<std::ptrdiff_t>(all.size() * 9 / 10);
+  const auto at = all.begin() + static_cast<std::ptrdiff_t>(share * static_cast<double>(all.size() - 1));
   std::nth_element(all.begin(), at, all.end());
   return *at;
 }
@@ -122,7 +122,7 @@ std::vector<Match> guide(const Verification& verified, const keypoint::Keypoints
                          const keypoint::Keypoints& b, const camera::Camera& camera_b, const GuidedOptions& options) {
   if (verified.matches.empty()) return {};
   const double longer = std::max(camera_b.width, camera_b.height);
-  const std::int32_t usual = usual_distance2(verified.matches, a, b);
+  const std::int32_t usual = usual_distance2(verified.matches, a, b, options.usual_share);
   constexpr int cells = 12;  // a photo has some hundred matches: one to ten a cell
   std::vector<std::optional<Lead>> leads;
   const double width = camera_a.width, height = camera_a.height;

@@ -10,6 +10,8 @@ struct GuidedOptions {
   /// How far a candidate may lie from where the verified matches around lead, parts of the photo's longer side. Three
   /// times what they scatter by themselves, between these two.
   double least_reach = 0.008, most_reach = 0.03;
+  /// Descriptors may differ by as much as this share of the verified matches' do.
+  double usual_share = 0.9;
   double most_turn_deg = 30.0;      ///< difference of the keypoints' directions from that of the matches around
   double most_scale_octaves = 0.7;  ///< the same for their scales
 };

@@ -202,8 +202,8 @@ struct NarrowLook {
 };
 
 /// Looks at the points' ellipses for what is usual, then for any kind where that was missed, since a crew may have laid
-/// two. Where half of the points and more show nothing the paint may be as light as the ground, and colours are looked
-/// at; of single points they are not asked, for grass is of many colours, and white paint on it lies half a pixel off.
+/// two. Where half of the points and more show nothing the paint may be as light as the ground: colours are looked at, and count where at least three points look the same in them; of single points they are not asked, for grass is of
+/// many colours, and white paint on it lies half a pixel off.
 NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& given,
                        Progress& progress) {
   const auto see = [&](const Usual& as, const std::vector<std::vector<Window>>& windows, std::string_view step) {
@@ -222,7 +222,7 @@ NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const
     if (band == given.band) continue;
     NarrowLook other =
         see({given.kind, given.size_m, band}, windows, fmt::format("looking at colours: {}", word_of(band)));
-    if (other.shown() > out.shown()) out = std::move(other);
+    if (other.usual.kind && other.shown() > out.shown()) out = std::move(other);
   }
   if (!given.kind) return out;
   const NarrowLook more = see({}, windows_of_missed(site, outlook, out.candidates), "looking again for other kinds");

@@ -2,7 +2,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
-#include <mesograph/match/guided.hpp>
+#include <mesograph/match/pair.hpp>
 #include <mesograph/match/similarity.hpp>
 #include <mesograph/stages/tie_items.hpp>
 #include <set>
@@ -16,7 +16,7 @@ namespace {
 
 constexpr const char* keypoint_version = "keypoints 10";
 constexpr const char* pairs_layout = "pairs 1";
-constexpr const char* match_version = "matches 5";
+constexpr const char* match_version = "matches 6";
 
 /// Matches of a photo with one of its partners, as an item holds them.
 struct PartnerMatches {
@@ -29,28 +29,18 @@ struct PartnerMatches {
   }
 };
 
-Eigen::Matrix2Xd image_points(const keypoint::Keypoints& keypoints) {
-  Eigen::Matrix2Xd x(2, keypoints.points.size());
-  for (std::size_t i = 0; i < keypoints.points.size(); ++i)
-    x.col(static_cast<Eigen::Index>(i)) << keypoints.points[i].x, keypoints.points[i].y;
-  return x;
-}
-
 void match_photo(const Survey& survey, const PhotoTable& table, const MatchItem& item, int limit) {
   const std::vector<const Photo*> photos = table.kept();
   const Photo& a = *photos[item.photo];
   const keypoint::Keypoints keys_a = read_keypoints(keypoint_item(survey, a, limit));
-  const Eigen::Matrix2Xd x_a = image_points(keys_a);
   const camera::Camera camera_a = start_camera(table.camera(a.camera));
   std::vector<PartnerMatches> pairs;
   for (const int partner : item.partners) {
     const Photo& b = *photos[partner];
     const keypoint::Keypoints keys_b = read_keypoints(keypoint_item(survey, b, limit));
     const camera::Camera camera_b = start_camera(table.camera(b.camera));
-    const match::Verification verified =
-        match::verify(match::match(keys_a, keys_b), x_a, camera_a, image_points(keys_b), camera_b,
-                      seed_from(a.image + "|" + b.image));
-    pairs.push_back({b.image, match::guide(verified, keys_a, camera_a, keys_b, camera_b)});
+    pairs.push_back(
+        {b.image, match::match_pair(keys_a, camera_a, keys_b, camera_b, seed_from(a.image + "|" + b.image))});
   }
   write_packed(item.file, match_version, pairs);
 }
