@@ -18,8 +18,8 @@ constexpr double half_length = 0.45, half_width = 0.08;  // of a cross's strips,
 using Colour = std::array<std::uint8_t, 3>;
 constexpr Colour grey_ground = {110, 110, 110}, white = {220, 220, 220}, dark = {20, 20, 20};
 
-/// A photo of level ground with upright crosses of that colour: places of the ground around each, five a pixel each way,
-/// are projected by the simulator, and each pixel is the mean of those that fall into it.
+/// A photo of level ground with upright crosses of that colour: places of the ground around each, five a pixel each
+/// way, are projected by the simulator, and each pixel is the mean of those that fall into it.
 photo::Rgb picture_of(const MadeUpBlock& made, std::size_t station, const std::vector<Vector3d>& crosses,
                       Colour paint) {
   constexpr double step = 0.012, reach = 1.4;  // m; a pixel covers 0.06

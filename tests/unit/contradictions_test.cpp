@@ -103,8 +103,7 @@ TEST_CASE("Photos whose rays are worse weigh less, and all others of their camer
   for (adjust::GroundPoint& p : block.points)
     for (adjust::Ray& ray : p.rays) {
       ray.sigma = 0.3;
-      if (ray.station == 7 || ray.station == 16)
-        ray.x += Eigen::Vector2d(random.normal(0.9), random.normal(0.9));
+      if (ray.station == 7 || ray.station == 16) ray.x += Eigen::Vector2d(random.normal(0.9), random.normal(0.9));
     }
   adjust::AdjustOptions estimate;
   estimate.weights = adjust::Weights::estimate;

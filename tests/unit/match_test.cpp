@@ -7,8 +7,8 @@
 #include <mesograph/match/descriptor_match.hpp>
 #include <mesograph/match/five_point.hpp>
 #include <mesograph/match/guided.hpp>
-#include <mesograph/match/pair.hpp>
 #include <mesograph/match/nearest.hpp>
+#include <mesograph/match/pair.hpp>
 #include <mesograph/match/pairs.hpp>
 #include <mesograph/match/similarity.hpp>
 #include <mesograph/match/tie_points.hpp>
@@ -467,8 +467,8 @@ TEST_CASE("The strongest keypoints lead all others of a pair, few in common are 
       const Eigen::Vector3d X(random.uniform(-5, 5), random.uniform(-4, 4), random.uniform(-11, -10));
       const auto xa = camera::project(camera, X),
                  xb = camera::project(camera, Eigen::Vector3d(views.R.transpose() * (X - views.C)));
-      if (xa && xb && xa->x() > 0 && xa->x() < 1200 && xa->y() > 0 && xa->y() < 900 && xb->x() > 0 &&
-          xb->x() < 1200 && xb->y() > 0 && xb->y() < 900)
+      if (xa && xb && xa->x() > 0 && xa->x() < 1200 && xa->y() > 0 && xa->y() < 900 && xb->x() > 0 && xb->x() < 1200 &&
+          xb->y() > 0 && xb->y() < 900)
         image.push_back({*xa, *xb});
     }
     keypoint::Keypoints photos[2];
@@ -476,14 +476,13 @@ TEST_CASE("The strongest keypoints lead all others of a pair, few in common are 
       for (const std::size_t p : place[side]) {
         const Eigen::Vector2d x =
             p < c.common ? image[p][side] : Eigen::Vector2d(random.uniform(0, 1200), random.uniform(0, 900));
-        photos[side].points.push_back({static_cast<float>(x.x() + random.normal(0.2)),
-                                       static_cast<float>(x.y() + random.normal(0.2)), 2, 0});
+        photos[side].points.push_back(
+            {static_cast<float>(x.x() + random.normal(0.2)), static_cast<float>(x.y() + random.normal(0.2)), 2, 0});
         // What is not common looks like nothing in the other photo.
         const std::size_t look = p < c.common ? p : p + side * keypoints;
         for (int k = 0; k < keypoint::descriptor_size; ++k)
-          photos[side].descriptors.push_back(static_cast<std::uint8_t>(
-              std::clamp(rows[look * keypoint::descriptor_size + static_cast<std::size_t>(k)] + random.normal(6), 0.0,
-                         255.0)));
+          photos[side].descriptors.push_back(static_cast<std::uint8_t>(std::clamp(
+              rows[look * keypoint::descriptor_size + static_cast<std::size_t>(k)] + random.normal(6), 0.0, 255.0)));
       }
     const auto found = match::match_pair(photos[0], camera, photos[1], camera, 5);
     std::size_t right = 0;

@@ -26,8 +26,7 @@ std::vector<Match> match_pair(const keypoint::Keypoints& a, const camera::Camera
   };
   const int least = VerifyOptions().least_inliers;
   const Verification telling = verified(options.telling, least);
-  if (telling.matches.size() >= options.least_leading)
-    return guide(telling, a, camera_a, b, camera_b, options.guided);
+  if (telling.matches.size() >= options.least_leading) return guide(telling, a, camera_a, b, camera_b, options.guided);
   const Verification doubting = verified(options.doubting, options.least_in_doubt);
   if (doubting.matches.empty()) return {};
   if (doubting.matches.size() >= static_cast<std::size_t>(least))

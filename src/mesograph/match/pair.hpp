@@ -19,8 +19,8 @@ struct PairMatchOptions {
 /// Verified matches of two photos; empty where the pair fails. The strongest keypoints say how the photos lie to each
 /// other, and all others are looked for near where these lead (guide). Where they do not lead, and a closer look says
 /// that the photos have something in common, all keypoints are compared with all.
-/// Accuracy: as many matches as comparing all with all, or a few more, and no more wrong ones (docs/methods.md). Cost: a
-/// quarter of that; of photos without common ground a tenth.
+/// Accuracy: as many matches as comparing all with all, or a few more, and no more wrong ones (docs/methods.md). Cost:
+/// a quarter of that; of photos without common ground a tenth.
 std::vector<Match> match_pair(const keypoint::Keypoints& a, const camera::Camera& camera_a,
                               const keypoint::Keypoints& b, const camera::Camera& camera_b, std::uint64_t seed,
                               const PairMatchOptions& options = {});

@@ -221,7 +221,8 @@ Grey read_grey(const std::filesystem::path& path, int level, const Tone& tone, B
     read_strips(path, 0, tone, [&](PhotoSize size, int first, int rows, const std::uint8_t* pixels) {
       if (grey.data.empty()) grey = Grey(size.width, size.height);
       float* to = &grey.at(0, first);
-      for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i) to[i] = grey_of(pixels + 3 * i, band);
+      for (std::size_t i = 0; i < static_cast<std::size_t>(size.width) * rows; ++i)
+        to[i] = grey_of(pixels + 3 * i, band);
     });
     return grey;
   }

@@ -125,11 +125,11 @@ struct GroupResult {
 
 /// What an image point of the ties is worth.
 struct TieResult {
-  double sigma = nan;        ///< of one ray, per axis, pixels: median of all
+  double sigma = nan;              ///< of one ray, per axis, pixels: median of all
   double least = nan, most = nan;  ///< the same by photo: of the best and of the worst one
-  bool estimated = false;    ///< from the residuals; else as given
-  double rays = nan;         ///< of a point, on average
-  double independent = nan;  ///< rays that would weigh as much were their errors independent (adjust::TieNoise)
+  bool estimated = false;          ///< from the residuals; else as given
+  double rays = nan;               ///< of a point, on average
+  double independent = nan;        ///< rays that would weigh as much were their errors independent (adjust::TieNoise)
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("sigma", s.sigma), visit("least", s.least), visit("most", s.most), visit("estimated", s.estimated);

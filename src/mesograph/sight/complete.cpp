@@ -61,8 +61,8 @@ std::vector<std::vector<Aim>> aims_of(const adjust::Block& block, const SearchSi
       const Eigen::Matrix2d seen_here = one->by_point * ground, seen_there = other->by_point * ground;
       const Eigen::Matrix2d by_pixel = seen_there * seen_here.inverse();
       const TargetOptions options = options_at(block, outlook.predictor, {}, {from->target.kind, nan}, p.station, p.x);
-      out[p.station].push_back({k, carried(from->target.shape, p.x, by_pixel, image_from_plane(options.view)),
-                                from->band});
+      out[p.station].push_back(
+          {k, carried(from->target.shape, p.x, by_pixel, image_from_plane(options.view)), from->band});
     }
   }
   return out;

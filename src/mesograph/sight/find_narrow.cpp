@@ -202,7 +202,8 @@ struct NarrowLook {
 };
 
 /// Looks at the points' ellipses for what is usual, then for any kind where that was missed, since a crew may have laid
-/// two. Where half of the points and more show nothing the paint may be as light as the ground: colours are looked at, and count where at least three points look the same in them; of single points they are not asked, for grass is of
+/// two. Where half of the points and more show nothing the paint may be as light as the ground: colours are looked at,
+/// and count where at least three points look the same in them; of single points they are not asked, for grass is of
 /// many colours, and white paint on it lies half a pixel off.
 NarrowLook look_within(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& given,
                        Progress& progress) {

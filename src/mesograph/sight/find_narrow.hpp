@@ -46,11 +46,12 @@ struct NarrowFind {
 /// Looks for every point within its ellipses, photo by photo; what is found must meet in one ground point from three
 /// photos or more (two where no more see it), and be alone there or ahead by far. `given`: what is known of the
 /// targets; empty: it is learnt from points where nothing but one spot lies. Points where nothing of the usual kind
-/// lies are looked at again for any kind; colours are looked at where half of the points show nothing. What is found is then looked for in the other photos that should show it
-/// (completed), and so is what looks as usual in two, which is kept where a third agrees. What is refused is told of,
-/// and stands among `found` as such. `names`: one a station. A check's coordinates say only where to look. Accuracy: of
-/// places as find_targets; a wrong target passes where three photos agree on it within the ellipse and nothing else
-/// lies there. Cost: photos decoded once, then by the area of ellipses; a second time for what was missed.
+/// lies are looked at again for any kind; colours are looked at where half of the points show nothing. What is found is
+/// then looked for in the other photos that should show it (completed), and so is what looks as usual in two, which is
+/// kept where a third agrees. What is refused is told of, and stands among `found` as such. `names`: one a station. A
+/// check's coordinates say only where to look. Accuracy: of places as find_targets; a wrong target passes where three
+/// photos agree on it within the ellipse and nothing else lies there. Cost: photos decoded once, then by the area of
+/// ellipses; a second time for what was missed.
 NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string>& names, const SearchSite& site,
                        const Outlook& outlook, const Usual& given, Progress& progress);
 

@@ -326,8 +326,7 @@ std::optional<Paint> paint_from(const Samples& samples, double step, const Peak&
   out.ground = ground;
   const double mid = sense * ground + level * (peak.value - sense * ground);
   const std::vector<Cell> cells =
-      hanging_together(
-      peak.cell, [&](Cell c) { return bounds.contain(c) && sense * samples.at(c.i, c.j) > mid; });
+      hanging_together(peak.cell, [&](Cell c) { return bounds.contain(c) && sense * samples.at(c.i, c.j) > mid; });
   if (cells.size() < 8) return std::nullopt;
   const double cell_area = step * step;
   for (const Cell& c : cells) {
@@ -432,8 +431,9 @@ std::optional<Paint> paint_beyond(const photo::Grey& image, const Eigen::Vector2
   // At whatever level it closes, its width is that at half the contrast.
   const double mid = 0.5 * (peak.value + gap);
   const auto above = std::count_if(out->places.begin(), out->places.end(), [&](const Eigen::Vector2d& p) {
-    return sense * samples.at(static_cast<int>(std::lround(p.x() / step)),
-                              static_cast<int>(std::lround(p.y() / step))) > mid;
+    return sense *
+               samples.at(static_cast<int>(std::lround(p.x() / step)), static_cast<int>(std::lround(p.y() / step))) >
+           mid;
   });
   out->area = step * step * static_cast<double>(above);
   return out;

@@ -33,8 +33,8 @@ std::optional<Paint> paint_at(const photo::Grey& image, const Eigen::Vector2d& x
 std::optional<Paint> paint_around(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
                                   const Eigen::Matrix2d& A, double least_contrast);
 
-/// The paint of the same tone that goes around a patch beyond a gap, in all directions within five of the patch's radii,
-/// and everything within; nothing where the gap closes, or shows too little: a quarter of the contrast.
+/// The paint of the same tone that goes around a patch beyond a gap, in all directions within five of the patch's
+/// radii, and everything within; nothing where the gap closes, or shows too little: a quarter of the contrast.
 std::optional<Paint> paint_beyond(const photo::Grey& image, const Eigen::Vector2d& x, double radius,
                                   const Eigen::Matrix2d& A, const Paint& patch);
 

@@ -155,7 +155,8 @@ Usual usual_of(const std::vector<Seen>& seen, const std::vector<Spot>& spots, co
 }
 
 Look look(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
-          const std::vector<std::vector<Window>>& windows, LookFor look_for, std::string_view step, Progress& progress) {
+          const std::vector<std::vector<Window>>& windows, LookFor look_for, std::string_view step,
+          Progress& progress) {
   std::vector<std::vector<Seen>> per_photo(site.images.size());
   std::vector<std::string> failed(site.images.size());
   progress.start(step, site.images.size());

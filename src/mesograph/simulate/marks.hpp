@@ -43,7 +43,8 @@ constexpr std::array<std::string_view, mark_count> words(Mark) {
 }
 inline bool is_target(Mark mark) { return static_cast<std::size_t>(mark) < target_count; }
 
-/// What light parts are painted with: orange is as light as the slope's grass and gravel, and shows by its colour alone.
+/// What light parts are painted with: orange is as light as the slope's grass and gravel, and shows by its colour
+/// alone.
 enum class Paint { white, orange, blue };
 constexpr std::array<std::string_view, 3> words(Paint) { return {"white", "orange", "blue"}; }
 

@@ -15,9 +15,9 @@ enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, wa
 struct Target {
   Eigen::Vector3d X;  ///< centre, site frame, m
   Mark mark = Mark::board;
-  double half = 0.4;  ///< of its size, m
-  double turn = 0.0;  ///< rad
-  bool light = true;  ///< false: light and dark paint exchanged
+  double half = 0.4;           ///< of its size, m
+  double turn = 0.0;           ///< rad
+  bool light = true;           ///< false: light and dark paint exchanged
   Paint paint = Paint::white;  ///< what its light parts are painted with
 };
 

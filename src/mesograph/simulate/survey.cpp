@@ -111,8 +111,11 @@ void paint_targets(Job& job) {
     if (job.options.decoys)
       ordered[i] = {ordered[i].X, others[i % std::size(others)], random.uniform(0.5, 1.5), random.uniform(0, 2 * pi)};
     else  // round plates are laid with a line to the north, the others as they come
-      ordered[i] = {ordered[i].X, job.options.targets, half_size(job.options.targets),
-                    job.options.targets == Mark::round_checker ? 0.0 : random.uniform(0, 2 * pi), true,
+      ordered[i] = {ordered[i].X,
+                    job.options.targets,
+                    half_size(job.options.targets),
+                    job.options.targets == Mark::round_checker ? 0.0 : random.uniform(0, 2 * pi),
+                    true,
                     job.options.paint};
   job.site.paint(std::move(ordered));
 }
