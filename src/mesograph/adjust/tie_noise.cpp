@@ -242,7 +242,7 @@ std::vector<double> alike_rays(const Block& block, const Scope& scope) {
   if (!share) return out;
   const auto changes = changes_by(block, scope, pulls_of(block, layout));
   if (!changes) return out;
-  const auto& [residuals, independent] = *changes;
+  const Eigen::VectorXd &residuals = changes->first, &independent = changes->second;
   // Of both the sums over all rays would be equal were the residuals' sigmas right.
   const double scale = sums.all_squares() / sums.all_freedom();
   std::vector<std::array<std::vector<double>, 2>> ratios(out.size());  // of each camera: its own, its stations'
