@@ -193,18 +193,17 @@ std::optional<double> share_left(const Residuals& sums, int unknowns) {
   return (of_points - unknowns) / of_points;
 }
 
-/// Median sigma of the rays of each photo that take part; NaN: none does.
-std::vector<double> sigma_of_photos(const Block& block) {
+}  // namespace
+
+std::vector<double> noise_sigmas(const Block& block) {
   std::vector<std::vector<double>> all(block.stations.size());
   for (const GroundPoint& point : block.points)
     for (const Ray& ray : point.rays)
-      if (takes_part(block, ray)) all[ray.station].push_back(ray.sigma);
+      if (takes_part(block, ray)) all[ray.station].push_back(ray.sigma / std::sqrt(alike_of(block, ray)));
   std::vector<double> out;
   for (std::vector<double>& some : all) out.push_back(some.empty() ? nan : median(std::move(some)));
   return out;
 }
-
-}  // namespace
 
 std::vector<double> noise_of_photos(const Block& block, const Scope& scope) {
   std::vector<double> out(block.stations.size(), 1.0);
@@ -218,7 +217,7 @@ std::vector<double> noise_of_photos(const Block& block, const Scope& scope) {
   // Photos of one camera are alike but for those that are worse by more than chance. None is better: a photo in the
   // middle of others has their errors of a feature in part, and fits best; given a smaller sigma for it, it would fit
   // better still.
-  const std::vector<double> sigmas = sigma_of_photos(block);
+  const std::vector<double> sigmas = noise_sigmas(block);
   for (std::size_t c = 0; c < block.cameras.size(); ++c) {
     std::vector<double> of_camera;
     const auto its = [&](std::size_t s) { return block.stations[s].camera == static_cast<int>(c) && sigmas[s] > 0; };

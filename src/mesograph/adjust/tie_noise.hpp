@@ -5,6 +5,9 @@
 
 namespace mesograph::adjust {
 
+/// Median sigma of each photo's tie rays that take part, without what their likeness adds, pixels; NaN: none does.
+std::vector<double> noise_sigmas(const Block& block);
+
 /// By what the sigmas of each photo's tie rays are to be multiplied, so that its residuals fit them; one a station: as
 /// the median of its camera's photos, but for those that are worse by more than chance. A photo that is blurred or
 /// looks at a slant has twice the noise of another and more, and sharing one sigma it would pull as strongly. Photos of

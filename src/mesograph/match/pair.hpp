@@ -17,10 +17,11 @@ struct PairMatchOptions {
 };
 
 /// Verified matches of two photos; empty where the pair fails. The strongest keypoints say how the photos lie to each
-/// other, and all others are looked for near where these lead (guide). Where they do not lead, and a closer look says
-/// that the photos have something in common, all keypoints are compared with all.
-/// Accuracy: as many matches as comparing all with all, or a few more, and no more wrong ones (docs/methods.md). Cost:
-/// a quarter of that; of photos without common ground a tenth.
+/// other, and all others are looked for near where these lead (guide). Where they are too few to lead twice as many do;
+/// where these are too few, too, but not none, all keypoints are compared with all.
+/// Accuracy: as many matches as comparing all with all, or a few more; of their ties 99.34 % lie within 1.5 px of the
+/// truth, where those of all with all were 99.38 % (docs/methods.md). Cost: a fifth of that; of photos without common
+/// ground a sixth of the products.
 std::vector<Match> match_pair(const keypoint::Keypoints& a, const camera::Camera& camera_a,
                               const keypoint::Keypoints& b, const camera::Camera& camera_b, std::uint64_t seed,
                               const PairMatchOptions& options = {});

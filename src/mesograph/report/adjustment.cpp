@@ -2,6 +2,7 @@
 #include <boost/math/distributions/chi_squared.hpp>
 #include <cmath>
 #include <mesograph/adjust/items.hpp>
+#include <mesograph/adjust/tie_noise.hpp>
 #include <mesograph/adjust/weakness.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/process.hpp>
@@ -202,21 +203,16 @@ std::optional<TieResult> ties_of(const adjust::Block& block, const adjust::Adjus
   const auto group = std::find_if(result.groups.begin(), result.groups.end(),
                                   [](const adjust::Group& g) { return g.of == adjust::GroupOf::ties; });
   if (group == result.groups.end() || result.tie_points == 0) return std::nullopt;
-  std::vector<std::vector<double>> of_photo(block.stations.size());
+  std::vector<double> all, medians = adjust::noise_sigmas(block);
   double independent = 0;
-  std::vector<double> all, medians;
   for (const adjust::GroundPoint& point : block.points)
     for (const adjust::Ray& ray : point.rays) {
       if (!adjust::takes_part(block, ray)) continue;
       const double alike = adjust::alike_of(block, ray);
-      of_photo[ray.station].push_back(ray.sigma / std::sqrt(alike));
+      all.push_back(ray.sigma / std::sqrt(alike));
       independent += 1 / alike;
     }
-  for (std::vector<double>& some : of_photo) {
-    if (some.empty()) continue;
-    all.insert(all.end(), some.begin(), some.end());
-    medians.push_back(median(std::move(some)));
-  }
+  std::erase_if(medians, [](double sigma) { return !std::isfinite(sigma); });
   const auto [least, most] = std::minmax_element(medians.begin(), medians.end());
   const double rays = 0.5 * group->n / result.tie_points, share = independent / static_cast<double>(all.size());
   return TieResult{median(std::move(all)), *least, *most, group->scale != 1.0, rays, rays * share};

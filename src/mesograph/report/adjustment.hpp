@@ -129,7 +129,7 @@ struct TieResult {
   double least = nan, most = nan;  ///< the same by photo: of the best and of the worst one
   bool estimated = false;          ///< from the residuals; else as given
   double rays = nan;               ///< of a point, on average
-  double independent = nan;        ///< rays that would weigh as much were their errors independent (adjust::TieNoise)
+  double independent = nan;        ///< rays that would weigh as much were their errors independent (adjust::alike_rays)
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("sigma", s.sigma), visit("least", s.least), visit("most", s.most), visit("estimated", s.estimated);

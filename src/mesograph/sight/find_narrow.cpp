@@ -73,22 +73,15 @@ Usual usual_among(const std::vector<Candidate>& candidates) {
   return usual_of(pooled, spots, which);
 }
 
-namespace {
-
-/// Two thirds of a spot's sights are as usual.
-bool looks_usual(const Candidate& c, const Spot& spot, const Usual& usual) {
-  const auto fitting =
-      std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual.fits(c.seen[k]); });
-  return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
-}
-
-}  // namespace
-
 NarrowChoice choose(const Candidate& c, const Usual& usual) {
-  const auto as_usual = [&](const Spot& spot) { return looks_usual(c, spot, usual); };
+  const auto looks_usual = [&](const Spot& spot) {
+    const auto fitting =
+        std::count_if(spot.sights.begin(), spot.sights.end(), [&](int k) { return usual.fits(c.seen[k]); });
+    return 3 * fitting >= 2 * static_cast<std::ptrdiff_t>(spot.sights.size());
+  };
   std::vector<Spot> spots = c.spots;  // those with most photos first
-  const bool any_usual = std::any_of(spots.begin(), spots.end(), as_usual);
-  if (any_usual) std::erase_if(spots, [&](const Spot& spot) { return !as_usual(spot); });
+  const bool any_usual = std::any_of(spots.begin(), spots.end(), looks_usual);
+  if (any_usual) std::erase_if(spots, [&](const Spot& spot) { return !looks_usual(spot); });
   NarrowChoice out;
   if (spots.empty()) return out;
   for (const int k : spots[0].sights) out.sights.push_back(c.seen[k]);
@@ -184,10 +177,6 @@ void complete(const adjust::Block& block, const SearchSite& site, const Outlook&
   std::vector<std::vector<Seen>> all = completed(block, site, outlook, known, progress);
   for (std::size_t k = 0; k < which.size(); ++k) choices[which[k]].sights = std::move(all[k]);
 }
-
-}  // namespace
-
-namespace {
 
 /// A look at ellipses, what may be each surveyed point, and what these look like.
 struct NarrowLook {

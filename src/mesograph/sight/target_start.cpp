@@ -2,7 +2,6 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/decompose.hpp>
-#include <mesograph/base/median.hpp>
 #include <mesograph/sight/paint.hpp>
 #include <mesograph/sight/target_start.hpp>
 #include <span>
