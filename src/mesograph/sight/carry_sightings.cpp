@@ -54,7 +54,7 @@ Template cut_template(const photo::Grey& photo, const adjust::Ray& ray) {
 }
 
 /// One photo in which one point is looked for.
-struct Aim {
+struct CarryAim {
   std::size_t point;
   Expected expected;
 };
@@ -127,7 +127,7 @@ std::vector<CarriedPoint> carry_sightings(const adjust::Block& block, const adju
   std::vector<CarriedPoint> out(points.size());
   if (points.empty()) return out;
   const std::vector<Template> templates = cut_templates(block, images, points, notes, progress);
-  std::map<int, std::vector<Aim>> of_station;
+  std::map<int, std::vector<CarryAim>> of_station;
   for (std::size_t i = 0; i < points.size(); ++i) {
     out[i].point = points[i].point;
     out[i].from = templates[i].station;
@@ -151,7 +151,7 @@ std::vector<CarriedPoint> carry_sightings(const adjust::Block& block, const adju
   std::vector<std::vector<std::pair<std::size_t, CarriedPoint::Ray>>> found(stations.size());
   for_photos(images, stations, "matching sighted ground", notes, progress,
              [&](std::size_t k, const photo::Grey& photo) {
-               for (const Aim& look : of_station.at(stations[k])) {
+               for (const CarryAim& look : of_station.at(stations[k])) {
                  const Template& from = templates[look.point];
                  if (const auto c = carry_over(from.patch, from.x, photo, look.expected))
                    found[k].push_back(

@@ -133,6 +133,11 @@ class Tried {
   std::set<std::array<int, 5>> all_;
 };
 
+double least_fit_of(TargetKind kind, const TargetOptions& o) {
+  if (kind == TargetKind::disc) return o.least_disc_fit;
+  return kind == TargetKind::ring || kind == TargetKind::bullseye ? o.least_ring_fit : o.least_fit;
+}
+
 /// Fits the kinds that may be at a place of a level, and keeps what passes.
 void try_place(const photo::Grey& image, const Level& level, const Place& place, double radius,
                const Eigen::AlignedBox2d& box, const TargetOptions& options, Tried& tried, std::vector<Target>& out) {
@@ -150,9 +155,9 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
     const auto start = starts.of(kind);
     if (!start || !tried.is_new(kind, *start, level.scale)) continue;
     // On the reduced level first, where a large target has few pixels: most places fail there.
-    if (level.scale > 1 && !may_fit(level.grey, kind, *start, at_level(options, level), options.least_fit - 0.06))
-      continue;
-    const auto fitted = fit_from(image, kind, at_full_size(*start, level), options, options.least_fit);
+    const double least = least_fit_of(kind, options);
+    if (level.scale > 1 && !may_fit(level.grey, kind, *start, at_level(options, level), least - 0.06)) continue;
+    const auto fitted = fit_from(image, kind, at_full_size(*start, level), options, least);
     if (fitted && acceptable(*fitted, options) && box.contains(fitted->x)) out.push_back(*fitted);
   }
 }
@@ -160,10 +165,7 @@ void try_place(const photo::Grey& image, const Level& level, const Place& place,
 }  // namespace
 
 bool acceptable(const Target& t, const TargetOptions& o) {
-  const double least = t.kind == TargetKind::disc                                     ? o.least_disc_fit
-                       : t.kind == TargetKind::ring || t.kind == TargetKind::bullseye ? o.least_ring_fit
-                                                                                      : o.least_fit;
-  return t.fit >= least && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
+  return t.fit >= least_fit_of(t.kind, o) && t.contrast >= o.least_contrast && t.size_px >= o.least_size_px &&
          t.size_px <= o.most_size_px && t.sigma() <= o.most_sigma_px && t.strain <= o.most_strain &&
          !(t.lopsided > o.most_lopsided);
 }
@@ -181,7 +183,7 @@ std::vector<Target> find_targets(const photo::Grey& image, const Eigen::AlignedB
   // Of targets of nine pixels and more the first octave shows what the whole size would, at a quarter of its cost.
   // But a corner's size is that of its arms, and what shows is where their strips meet.
   const bool corners = std::find(options.kinds.begin(), options.kinds.end(), TargetKind::corner) != options.kinds.end();
-  if (options.least_size_px >= 9 && !corners) level = halved(level);
+  if (options.only_large || (options.least_size_px >= 9 && !corners)) level = halved(level);
   const double finest = level.scale;
   // What stands out of a corner is its elbow, beside the point.
   Eigen::AlignedBox2d blob_box = box;

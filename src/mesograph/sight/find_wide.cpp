@@ -168,18 +168,23 @@ std::vector<Usual> likeliest(std::vector<Class> classes) {
   return out;
 }
 
-/// Few photos first: a pattern needs not all. Where too few of it showed in all of them, too, what shows most is looked
-/// for with wider bounds, for its kind and size are known; then the colours.
+/// Few photos and large targets first: a pattern needs not all, and small ones cost four times as much. Where too few of
+/// it showed in all of the photos, too, what shows most is looked for with wider bounds, for its kind and size are
+/// known; then the colours.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
   constexpr int views = 4;  // three rays make a spot, and one photo may miss its target
   const std::vector<std::vector<Window>> few = few_windows(wanted, outlook, views);
   WideLook out;
   std::vector<Class> classes;
-  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, std::string_view step) {
+  std::vector<Seen> in_few;
+  const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, std::string_view step,
+                       LookFor look_for = LookFor::clear, const std::vector<Seen>& before = {}) {
     WideLook now;
     now.band = usual.band;
-    now.look = look(block, site, outlook, usual, windows, LookFor::clear, step, progress);
+    now.look = look(block, site, outlook, usual, windows, look_for, step, progress);
+    in_few = now.look.seen;
+    now.look.seen.insert(now.look.seen.end(), before.begin(), before.end());
     now.spots = spots_of(block, now.look.seen);
     classes = classes_of(now.look.seen, now.spots);
     now.identified = pattern_by_looks(wanted, now.spots, classes);
@@ -188,8 +193,12 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
     if (better || out.spots.empty()) out = std::move(now);
     return out.identified && 2 * out.identified->named >= static_cast<int>(wanted.points.size());
   };
-  if (see({}, few, "looking for targets all over")) return out;
-  if (see({}, wanted.windows, "looking again, in all photos")) return out;
+  if (see({}, few, "looking for targets all over", LookFor::large)) return out;
+  if (see({}, few, "looking for small ones, too")) return out;
+  std::vector<std::vector<Window>> others = wanted.windows;
+  for (std::size_t i = 0; i < others.size(); ++i)
+    if (!few[i].empty()) others[i].clear();
+  if (see({}, others, "looking in the other photos", LookFor::clear, std::vector<Seen>(in_few))) return out;
   for (const Usual& usual : likeliest(classes))
     if (see(usual, wanted.windows, "looking for what shows most")) break;
   for (const photo::Band band : colours)

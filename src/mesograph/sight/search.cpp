@@ -35,6 +35,7 @@ void look_in_photo(const adjust::Block& block, const SearchSite& site, const Out
       options.least_fit = options.least_ring_fit = usual.kind && usual.kind != TargetKind::checker ? 0.8 : 0.85;
       options.least_disc_fit = 0.92;  // of what is dark or light at all most is nearly round
       options.most_lopsided = 0.1, options.most_sigma_px = 0.3, options.most_strain = 8;
+      options.only_large = look_for == LookFor::large;
     }
     for (const Target& t : find_targets(grey, w, options)) {
       const double range = outlook.predictor.range_to_ground(station, t.x);

@@ -106,8 +106,9 @@ struct Look {
 };
 /// What a look is content with: where much ground is searched, a pattern needs not all targets of it.
 enum class LookFor {
-  any,   ///< whatever the finder knows
-  clear  ///< what stands out: all over a site, where a pattern needs not all of its targets
+  any,    ///< whatever the finder knows
+  clear,  ///< what stands out: all over a site, where a pattern needs not all of its targets
+  large   ///< of these the ones of ten pixels and more
 };
 /// What the finder is asked for at a place of a photo: the kinds, or the usual one with the bounds that hold where it
 /// is known what lies there and where.

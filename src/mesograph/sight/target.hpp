@@ -80,6 +80,8 @@ struct TargetOptions {
   /// Places that are looked at, of those that stand out most, a megapixel and scale; NaN: all. Paint stands out: what
   /// does not is searched only where a target must lie.
   double most_places_mp = nan;
+  /// Whether to begin with half the resolution: targets of ten pixels and more, at a quarter of the cost.
+  bool only_large = false;
   PlaneView view;  ///< of the plane that targets lie in
 };
 

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
+#include <mesograph/base/wide.hpp>
 #include <mesograph/sight/target.hpp>
 #include <mesograph/sight/target_start.hpp>
 
@@ -21,7 +22,7 @@ enum : int { at_x, at_y, log_blur, shape };
 /// A step from -1 to 1 that point spread and pixel have softened; `d` from the edge over blur.
 /// The error function after Abramowitz and Stegun (1964), 7.1.28: smooth, without a call, and good to 3e-7.
 inline double soft_sign(double d) {
-  const double t = std::min(5.0, std::abs(d) * M_SQRT1_2);
+  const double reach = std::abs(d) * M_SQRT1_2, t = reach < 5.0 ? reach : 5.0;
   double p =
       1 + t * (0.0705230784 +
                t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
@@ -31,8 +32,8 @@ inline double soft_sign(double d) {
 /// 1 inside, 0 outside.
 inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
 
-// The drawings: grey values T(d; p), d from the centre, pixels. Made once for a set of parameters, asked pixel by
-// pixel.
+// The drawings: grey values T(dx, dy; p), from the centre, pixels. Made once for a set of parameters, asked pixel by
+// pixel in loops that the compiler can make wide: plain numbers, no branches.
 
 /// Four quarters, +1 and -1, between two lines whose normals have the angles p[shape], p[shape + 1]. Lines stay lines
 /// under any perspective, so the crossing is the target's point whatever g is.
@@ -40,7 +41,9 @@ class Checker {
  public:
   Checker(const Eigen::VectorXd& p, const Eigen::Vector2d&)
       : a_(direction(p[shape]) / std::exp(p[log_blur])), b_(direction(p[shape + 1]) / std::exp(p[log_blur])) {}
-  double operator()(const Eigen::Vector2d& d) const { return soft_sign(a_.dot(d)) * soft_sign(b_.dot(d)); }
+  double operator()(double dx, double dy) const {
+    return soft_sign(a_[0] * dx + a_[1] * dy) * soft_sign(b_[0] * dx + b_[1] * dy);
+  }
 
  private:
   Eigen::Vector2d a_, b_;
@@ -54,11 +57,11 @@ class Cross {
     const double blur = std::exp(p[log_blur]);
     for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, h_[i] = std::exp(p[shape + 2 + i]) / blur;
   }
-  double operator()(const Eigen::Vector2d& d) const {
-    const double nearer = 1 - g_.dot(d);
+  double operator()(double dx, double dy) const {
+    const double nearer = 1 - (g_[0] * dx + g_[1] * dy);
     double beside = 1;
     for (int i = 0; i < 2; ++i) {
-      const double t = n_[i].dot(d), h = h_[i] * nearer;
+      const double t = n_[i][0] * dx + n_[i][1] * dy, h = h_[i] * nearer;
       beside *= 1 - (soft_side(h - t) - soft_side(-h - t));
     }
     return 1 - beside;
@@ -70,25 +73,28 @@ class Cross {
 };
 
 /// Inside the image of the circle |M d / (1 - g'd)| = 1, M symmetric, because a circle looks the same however it is
-/// turned; a ring also outside that of radius p[shape + 3], and again inside that of p[shape + 4].
+/// turned; a ring (two edges) also outside that of radius p[shape + 3], and again inside that of p[shape + 4] (three).
+template <int edges>
 class Round {
  public:
   Round(const Eigen::VectorXd& p, const Eigen::Vector2d& g)
       : g_(g),
         blur_(std::exp(p[log_blur])),
-        inner_(p.size() > shape + 3 ? p[shape + 3] : 0.0),
-        middle_(p.size() > shape + 4 ? p[shape + 4] : 0.0) {
+        inner_(edges > 1 ? p[shape + 3] : 0.0),
+        middle_(edges > 2 ? p[shape + 4] : 0.0) {
     M_ << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
   }
-  double operator()(const Eigen::Vector2d& d) const {
-    const double depth = std::max(0.1, 1 - g_.dot(d));
-    const Eigen::Vector2d q = M_ * d / depth;
-    const double f = std::max(1e-9, q.norm());
-    const Eigen::Vector2d slope = (M_ * q / f + f * g_) / depth;  // of |q| by d
-    const double per_pixel = blur_ * std::max(1e-9, slope.norm());
+  double operator()(double dx, double dy) const {
+    const double nearer = 1 - (g_[0] * dx + g_[1] * dy), depth = nearer > 0.1 ? nearer : 0.1;
+    const double qx = (M_(0, 0) * dx + M_(0, 1) * dy) / depth, qy = (M_(1, 0) * dx + M_(1, 1) * dy) / depth;
+    const double f = std::sqrt(qx * qx + qy * qy + 1e-18);  // never 0
+    // of |q| by d
+    const double sx = ((M_(0, 0) * qx + M_(0, 1) * qy) / f + f * g_[0]) / depth,
+                 sy = ((M_(1, 0) * qx + M_(1, 1) * qy) / f + f * g_[1]) / depth;
+    const double per_pixel = blur_ * std::sqrt(sx * sx + sy * sy + 1e-18);
     double paint = soft_side((1 - f) / per_pixel);
-    if (inner_ > 0) paint -= soft_side((inner_ - f) / per_pixel);
-    if (middle_ > 0) paint += soft_side((middle_ - f) / per_pixel);
+    if constexpr (edges > 1) paint -= soft_side((inner_ - f) / per_pixel);
+    if constexpr (edges > 2) paint += soft_side((middle_ - f) / per_pixel);
     return paint;
   }
 
@@ -107,11 +113,11 @@ class Corner {
     const double blur = std::exp(p[log_blur]);
     for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, w_[i] = std::exp(p[shape + 2 + i]) / blur;
   }
-  double operator()(const Eigen::Vector2d& d) const {
-    const double nearer = 1 - g_.dot(d);
+  double operator()(double dx, double dy) const {
+    const double nearer = 1 - (g_[0] * dx + g_[1] * dy);
     double outer = 1, inner = 1;
     for (int i = 0; i < 2; ++i) {
-      const double t = n_[i].dot(d);
+      const double t = n_[i][0] * dx + n_[i][1] * dy;
       outer *= soft_side(t), inner *= soft_side(t - w_[i] * nearer);
     }
     return outer - inner;
@@ -173,13 +179,37 @@ Eigen::VectorXd first_parameters(TargetKind kind, const TargetShape& start) {
   return p;
 }
 
+/// Offsets from the centre to values of a drawing, n of them.
+template <typename Drawing>
+inline void draw_all(const Drawing drawing, const double* dx, const double* dy, Eigen::Index n, double* __restrict T) {
+  for (Eigen::Index i = 0; i < n; ++i) T[i] = drawing(dx[i], dy[i]);
+}
+MESOGRAPH_WIDE void draw(const Checker& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+MESOGRAPH_WIDE void draw(const Cross& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+MESOGRAPH_WIDE void draw(const Corner& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+MESOGRAPH_WIDE void draw(const Round<1>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+MESOGRAPH_WIDE void draw(const Round<2>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+MESOGRAPH_WIDE void draw(const Round<3>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
+  draw_all(d, dx, dy, n, T);
+}
+
 /// Values of a drawing at all pixels.
 template <typename Drawing>
 Eigen::VectorXd drawn(const std::vector<Pixel>& pixels, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
-  const Drawing drawing(p, g);
-  const Eigen::Vector2d centre = p.head<2>();
-  Eigen::VectorXd out(static_cast<Eigen::Index>(pixels.size()));
-  for (Eigen::Index i = 0; i < out.size(); ++i) out[i] = drawing(pixels[i].x - centre);
+  const auto n = static_cast<Eigen::Index>(pixels.size());
+  Eigen::VectorXd dx(n), dy(n), out(n);
+  for (Eigen::Index i = 0; i < n; ++i) dx[i] = pixels[i].x.x() - p[at_x], dy[i] = pixels[i].x.y() - p[at_y];
+  draw(Drawing(p, g), dx.data(), dy.data(), n, out.data());
   return out;
 }
 
@@ -192,8 +222,12 @@ Draw draw_of(TargetKind kind) {
       return drawn<Cross>;
     case TargetKind::corner:
       return drawn<Corner>;
+    case TargetKind::ring:
+      return drawn<Round<2>>;
+    case TargetKind::bullseye:
+      return drawn<Round<3>>;
     default:
-      return drawn<Round>;
+      return drawn<Round<1>>;
   }
 }
 
@@ -256,13 +290,15 @@ Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const Stat
     else
       J.col(j) = (up - s.T) / step;
   }
-  const Eigen::Vector2d centre = s.p.head<2>();
+  Eigen::ArrayXd contrast(n);  // of paint against the ground right there
   for (Eigen::Index i = 0; i < n; ++i) {
-    const Eigen::Vector2d d = pixels[i].x - centre;
-    J.row(i).head(k) *= s.b - s.lean.dot(d);  // paint against the ground right there
-    J(i, k) = 1, J(i, k + 1) = s.T[i];
+    const Eigen::Vector2d d = pixels[i].x - s.p.head<2>();
+    contrast[i] = s.b - s.lean.dot(d);
     if (lean) J(i, k + 2) = (1 - s.T[i]) * d.x(), J(i, k + 3) = (1 - s.T[i]) * d.y();
   }
+  J.leftCols(k).array().colwise() *= contrast;
+  J.col(k).setOnes();
+  J.col(k + 1) = s.T;
   return J;
 }
 
@@ -273,6 +309,12 @@ void weigh(std::vector<Pixel>& pixels, const Eigen::VectorXd& residual) {
   const double scale = std::max(0.5, 1.4826 * median(sizes));
   for (std::size_t i = 0; i < pixels.size(); ++i)
     pixels[i].weight = std::min(1.0, 1.5 * scale / std::max(1e-9, std::abs(residual[i])));
+}
+
+Eigen::VectorXd weights_of(const std::vector<Pixel>& pixels) {
+  Eigen::VectorXd out(static_cast<Eigen::Index>(pixels.size()));
+  for (Eigen::Index i = 0; i < out.size(); ++i) out[i] = pixels[i].weight;
+  return out;
 }
 
 /// Share of the grey variance in the window that a fit explains.
@@ -298,9 +340,7 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen
     if (enough < 1 && (share >= enough || round == 6)) return s;
     if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g, lean);
     const Eigen::MatrixXd J = jacobian(pixels, draw, s, g, lean, false);
-    Eigen::VectorXd weights(J.rows());
-    for (Eigen::Index i = 0; i < weights.size(); ++i) weights[i] = pixels[i].weight;
-    const Eigen::MatrixXd WJ = weights.asDiagonal() * J;
+    const Eigen::MatrixXd WJ = weights_of(pixels).asDiagonal() * J;
     const Eigen::MatrixXd N = J.transpose() * WJ;
     const Eigen::VectorXd right = WJ.transpose() * s.residual;
     bool better = false;
@@ -325,16 +365,17 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen
 /// What the residuals say of the centre: their weighted scores J'wr and the normal matrix they belong to.
 struct Scores {
   Eigen::MatrixXd of_pixel;  ///< n x k
+  Eigen::MatrixXd WJ;        ///< n x k, rows of J times their weights
   Eigen::MatrixXd N;         ///< k x k
   double squares = 0;
 };
 Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J) {
-  Scores out{Eigen::MatrixXd(J.rows(), J.cols()), Eigen::MatrixXd::Zero(J.cols(), J.cols())};
-  for (Eigen::Index i = 0; i < J.rows(); ++i) {
-    out.of_pixel.row(i) = pixels[i].weight * s.residual[i] * J.row(i);
-    out.N += pixels[i].weight * J.row(i).transpose() * J.row(i);
-    out.squares += pixels[i].weight * s.residual[i] * s.residual[i];
-  }
+  const Eigen::VectorXd weights = weights_of(pixels);
+  Scores out;
+  out.WJ = weights.asDiagonal() * J;
+  out.of_pixel = s.residual.asDiagonal() * out.WJ;
+  out.N = J.transpose() * out.WJ;
+  out.squares = weights.dot(s.residual.cwiseAbs2());
   return out;
 }
 
@@ -353,6 +394,10 @@ class PixelGrid {
     for (std::size_t i = 0; i < pixels.size(); ++i)
       place_[static_cast<std::size_t>(pixels[i].row - top_) * width_ + (pixels[i].col - left_)] = static_cast<int>(i);
   }
+  int left() const { return left_; }
+  int top() const { return top_; }
+  int width() const { return width_; }
+  int height() const { return height_; }
   /// Index of the pixel there; -1: none.
   int at(int col, int row) const {
     col -= left_, row -= top_;
@@ -365,20 +410,22 @@ class PixelGrid {
   std::vector<int> place_;
 };
 
-/// Residuals side by side are alike where the drawing does not fit, so scores of neighbours count together (Newey and
-/// West 1987).
+/// Residuals side by side are alike where the drawing does not fit, so scores of neighbours count together, by
+/// (1 - |dx| / L)(1 - |dy| / L) with L = reach + 1 (Newey and West 1987). That is what squares of L x L pixels have in
+/// common, so it is the sum of their outer products over all places of such a square.
 Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const PixelGrid& grid,
                                      const Eigen::MatrixXd& influence, int reach) {
-  Eigen::Matrix2d meat = Eigen::Matrix2d::Zero();
+  const int length = reach + 1, width = grid.width() + reach, height = grid.height() + reach;
+  Eigen::Matrix2Xd along = Eigen::Matrix2Xd::Zero(2, width * grid.height());  // summed along rows
   for (std::size_t i = 0; i < pixels.size(); ++i)
-    for (int dr = -reach; dr <= reach; ++dr)
-      for (int dc = -reach; dc <= reach; ++dc) {
-        const int j = grid.at(pixels[i].col + dc, pixels[i].row + dr);
-        if (j < 0) continue;
-        const double fade = (1 - std::abs(dr) / (reach + 1.0)) * (1 - std::abs(dc) / (reach + 1.0));
-        meat += fade * influence.row(static_cast<Eigen::Index>(i)).transpose() * influence.row(j);
-      }
-  return 0.5 * (meat + meat.transpose());
+    for (int k = 0; k < length; ++k)
+      along.col((pixels[i].row - grid.top()) * width + pixels[i].col - grid.left() + k) +=
+          influence.row(static_cast<Eigen::Index>(i)).transpose();
+  Eigen::Matrix2Xd squares = Eigen::Matrix2Xd::Zero(2, width * height);
+  for (int row = 0; row < grid.height(); ++row)
+    for (int k = 0; k < length; ++k)
+      squares.middleCols((row + k) * width, width) += along.middleCols(row * width, width);
+  return squares * squares.transpose() / (length * length);
 }
 
 /// How the centre moves when one eighth of the turn is left out, squared, against what independent residuals of that
@@ -386,24 +433,20 @@ Eigen::Matrix2d neighbour_covariance(const std::vector<Pixel>& pixels, const Pix
 double jackknife_strain(const std::vector<Pixel>& pixels, const State& s, const Scores& scores,
                         const Eigen::MatrixXd& J, double variance) {
   constexpr int sectors = 8;
-  std::array<Eigen::MatrixXd, sectors> N;
-  std::array<Eigen::VectorXd, sectors> sum;
-  for (int k = 0; k < sectors; ++k)
-    N[k] = Eigen::MatrixXd::Zero(J.cols(), J.cols()), sum[k] = Eigen::VectorXd::Zero(J.cols());
+  std::array<std::vector<Eigen::Index>, sectors> rows;
   for (Eigen::Index i = 0; i < J.rows(); ++i) {
     const Eigen::Vector2d d = pixels[i].x - s.p.head<2>();
-    const int k = static_cast<int>((std::atan2(d.y(), d.x()) / (2 * pi) + 1.0) * sectors) % sectors;
-    N[k] += pixels[i].weight * J.row(i).transpose() * J.row(i);
-    sum[k] += scores.of_pixel.row(i).transpose();
+    rows[static_cast<std::size_t>((std::atan2(d.y(), d.x()) / (2 * pi) + 1.0) * sectors) % sectors].push_back(i);
   }
   double seen = 0, expected = 0;
-  for (int k = 0; k < sectors; ++k) {
-    Eigen::MatrixXd rest = scores.N - N[k];
+  for (const std::vector<Eigen::Index>& of_sector : rows) {
+    const Eigen::MatrixXd N = J(of_sector, Eigen::all).transpose() * scores.WJ(of_sector, Eigen::all);
+    const Eigen::VectorXd sum = scores.of_pixel(of_sector, Eigen::all).colwise().sum();
+    Eigen::MatrixXd rest = scores.N - N;
     rest.diagonal() += 1e-6 * scores.N.diagonal();
-    const Eigen::MatrixXd rows = inverse_of(rest).topRows<2>();
-    const Eigen::Vector2d move = rows * sum[k];
-    seen += move.squaredNorm();
-    expected += variance * (rows * N[k] * rows.transpose()).trace();
+    const Eigen::MatrixXd of_centre = inverse_of(rest).topRows<2>();
+    seen += (of_centre * sum).squaredNorm();
+    expected += variance * (of_centre * N * of_centre.transpose()).trace();
   }
   return expected > 0 ? seen / expected : 1.0;
 }
