@@ -73,7 +73,8 @@ std::optional<Seen> seen_there(const adjust::Block& block, const Outlook& outloo
                                const photo::Grey& image, int station, const Aim& aim) {
   const TargetKind kind = clearest(known.sights)->target.kind;
   const TargetShape& shape = aim.shape;
-  const TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
+  TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
+  options.known_shape = true;
   const auto target = fit_from(image, kind, shape, options, options.least_fit);
   if (!target || !acceptable(*target, options)) return std::nullopt;
   std::vector<double> contrasts;

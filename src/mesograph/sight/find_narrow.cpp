@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <mesograph/base/median.hpp>
 #include <mesograph/sight/complete.hpp>
+#include <mesograph/sight/find_alike.hpp>
 #include <mesograph/sight/find_narrow.hpp>
 
 namespace mesograph::sight {
@@ -166,6 +167,46 @@ std::vector<std::size_t> seen_twice(const adjust::Block& block, const SearchSite
   return out;
 }
 
+/// The clearest of the targets that look usual; nothing where there is none.
+std::optional<Pattern> pattern_of(const std::vector<Candidate>& candidates, const std::vector<NarrowChoice>& choices,
+                                  const Usual& usual) {
+  std::optional<Pattern> out;
+  for (std::size_t i = 0; i < candidates.size(); ++i) {
+    if (choices[i].outcome != NarrowOutcome::found) continue;
+    for (const Seen& s : choices[i].sights)
+      if (usual.fits(s) && std::abs(s.size_m - usual.size_m) < 0.2 * usual.size_m &&
+          (!out || s.target.fit > out->seen.target.fit))
+        out = Pattern{s, candidates[i].spots.front().X};
+  }
+  return out;
+}
+
+/// Chooses for points where nothing was found what looks like the others though its paint hardly differs from the
+/// ground, where at least half of the photos that should show it agree.
+void choose_alike(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
+                  std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices, Progress& progress) {
+  const auto pattern = pattern_of(candidates, choices, usual);
+  if (!pattern) return;
+  std::vector<std::vector<AlikeWindow>> windows(site.images.size());
+  std::vector<int> should_show(candidates.size(), 0);
+  for (std::size_t k = 0; k < candidates.size(); ++k) {
+    const std::size_t point = candidates[k].point;
+    const auto place = known_place(block, block.surveyed[point]);
+    if (!candidates[k].spots.empty() || !place) continue;
+    for (const adjust::Prediction& p : outlook.predictions[point])
+      if (!p.hidden && !site.spoken[point].count(p.station) && p.axes()[0] < narrow_px)
+        windows[p.station].push_back({place->X, around(p)}), ++should_show[k];
+  }
+  const Look alike = look_for_alike(block, site, outlook, *pattern, windows, progress);
+  for (std::size_t k = 0; k < candidates.size(); ++k) {
+    if (should_show[k] < 3) continue;
+    Candidate c = candidate_of(block, site, outlook, candidates[k].point, alike.seen, std::max(3, should_show[k] / 2));
+    if (c.spots.empty()) continue;
+    candidates[k] = std::move(c);
+    choices[k] = choose(candidates[k], usual);
+  }
+}
+
 /// Adds to what was chosen the photos in which it did not show by itself.
 void complete(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
               const std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices, Progress& progress) {
@@ -232,6 +273,7 @@ NarrowFind find_narrow(const adjust::Block& block, const std::vector<std::string
   out.usual = usual;
   std::vector<NarrowChoice> choices;
   for (const Candidate& c : candidates) choices.push_back(choose(c, usual));
+  choose_alike(block, site, outlook, usual, candidates, choices, progress);
   const std::vector<std::size_t> thin = seen_twice(block, site, outlook, seen.seen, usual, candidates, choices);
   complete(block, site, outlook, candidates, choices, progress);
   for (const std::size_t i : thin)

@@ -83,6 +83,9 @@ struct TargetOptions {
   /// Whether to begin with half the resolution: targets of ten pixels and more, at a quarter of the cost.
   bool only_large = false;
   PlaneView view;  ///< of the plane that targets lie in
+  /// Whether the shape that a fit begins with is known from other photos: it is then held to within what slopes and
+  /// blur change of it, and grass as light as the paint cannot draw an edge away.
+  bool known_shape = false;
 };
 
 /// Whether a target passes all bounds.

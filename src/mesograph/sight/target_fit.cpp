@@ -4,8 +4,7 @@
 #include <cmath>
 #include <mesograph/base/decompose.hpp>
 #include <mesograph/base/median.hpp>
-#include <mesograph/base/wide.hpp>
-#include <mesograph/sight/target.hpp>
+#include <mesograph/sight/target_drawing.hpp>
 #include <mesograph/sight/target_start.hpp>
 
 namespace mesograph::sight {
@@ -15,118 +14,6 @@ namespace {
 /// Contrast of a drawing over the range of the grey values that were seen: blur of two pixels hides a third of what ten
 /// pixels hold.
 constexpr double most_extrapolated = 2.0;
-
-// Parameters that every kind has, then those of its shape.
-enum : int { at_x, at_y, log_blur, shape };
-
-/// A step from -1 to 1 that point spread and pixel have softened; `d` from the edge over blur.
-/// The error function after Abramowitz and Stegun (1964), 7.1.28: smooth, without a call, and good to 3e-7.
-inline double soft_sign(double d) {
-  const double reach = std::abs(d) * M_SQRT1_2, t = reach < 5.0 ? reach : 5.0;
-  double p =
-      1 + t * (0.0705230784 +
-               t * (0.0422820123 + t * (0.0092705272 + t * (0.0001520143 + t * (0.0002765672 + t * 0.0000430638)))));
-  p *= p, p *= p, p *= p, p *= p;
-  return std::copysign(1 - 1 / p, d);
-}
-/// 1 inside, 0 outside.
-inline double soft_side(double d) { return 0.5 + 0.5 * soft_sign(d); }
-
-// The drawings: grey values T(dx, dy; p), from the centre, pixels. Made once for a set of parameters, asked pixel by
-// pixel in loops that the compiler can make wide: plain numbers, no branches.
-
-/// Four quarters, +1 and -1, between two lines whose normals have the angles p[shape], p[shape + 1]. Lines stay lines
-/// under any perspective, so the crossing is the target's point whatever g is.
-class Checker {
- public:
-  Checker(const Eigen::VectorXd& p, const Eigen::Vector2d&)
-      : a_(direction(p[shape]) / std::exp(p[log_blur])), b_(direction(p[shape + 1]) / std::exp(p[log_blur])) {}
-  double operator()(double dx, double dy) const {
-    return soft_sign(a_[0] * dx + a_[1] * dy) * soft_sign(b_[0] * dx + b_[1] * dy);
-  }
-
- private:
-  Eigen::Vector2d a_, b_;
-};
-
-/// 1 on two strips, 0 beside them; half-widths exp(p[shape + 2]), exp(p[shape + 3]) at the centre, and narrower towards
-/// the horizon.
-class Cross {
- public:
-  Cross(const Eigen::VectorXd& p, const Eigen::Vector2d& g) : g_(g) {
-    const double blur = std::exp(p[log_blur]);
-    for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, h_[i] = std::exp(p[shape + 2 + i]) / blur;
-  }
-  double operator()(double dx, double dy) const {
-    const double nearer = 1 - (g_[0] * dx + g_[1] * dy);
-    double beside = 1;
-    for (int i = 0; i < 2; ++i) {
-      const double t = n_[i][0] * dx + n_[i][1] * dy, h = h_[i] * nearer;
-      beside *= 1 - (soft_side(h - t) - soft_side(-h - t));
-    }
-    return 1 - beside;
-  }
-
- private:
-  Eigen::Vector2d n_[2], g_;
-  double h_[2];
-};
-
-/// Inside the image of the circle |M d / (1 - g'd)| = 1, M symmetric, because a circle looks the same however it is
-/// turned; a ring (two edges) also outside that of radius p[shape + 3], and again inside that of p[shape + 4] (three).
-template <int edges>
-class Round {
- public:
-  Round(const Eigen::VectorXd& p, const Eigen::Vector2d& g)
-      : g_(g),
-        blur_(std::exp(p[log_blur])),
-        inner_(edges > 1 ? p[shape + 3] : 0.0),
-        middle_(edges > 2 ? p[shape + 4] : 0.0) {
-    M_ << p[shape], p[shape + 1], p[shape + 1], p[shape + 2];
-  }
-  double operator()(double dx, double dy) const {
-    const double nearer = 1 - (g_[0] * dx + g_[1] * dy), depth = nearer > 0.1 ? nearer : 0.1;
-    const double qx = (M_(0, 0) * dx + M_(0, 1) * dy) / depth, qy = (M_(1, 0) * dx + M_(1, 1) * dy) / depth;
-    const double f = std::sqrt(qx * qx + qy * qy + 1e-18);  // never 0
-    // of |q| by d
-    const double sx = ((M_(0, 0) * qx + M_(0, 1) * qy) / f + f * g_[0]) / depth,
-                 sy = ((M_(1, 0) * qx + M_(1, 1) * qy) / f + f * g_[1]) / depth;
-    const double per_pixel = blur_ * std::sqrt(sx * sx + sy * sy + 1e-18);
-    double paint = soft_side((1 - f) / per_pixel);
-    if constexpr (edges > 1) paint -= soft_side((inner_ - f) / per_pixel);
-    if constexpr (edges > 2) paint += soft_side((middle_ - f) / per_pixel);
-    return paint;
-  }
-
- private:
-  Eigen::Matrix2d M_;
-  Eigen::Vector2d g_;
-  double blur_, inner_, middle_;
-};
-
-/// 1 on two strips that end where they meet, 0 beside them: the quarter between both outer edges, whose normals have
-/// the angles p[shape], p[shape + 1], less that between the inner ones, strips' widths exp(p[shape + 2]),
-/// exp(p[shape + 3]) farther in at the corner, and narrower towards the horizon.
-class Corner {
- public:
-  Corner(const Eigen::VectorXd& p, const Eigen::Vector2d& g) : g_(g) {
-    const double blur = std::exp(p[log_blur]);
-    for (int i = 0; i < 2; ++i) n_[i] = direction(p[shape + i]) / blur, w_[i] = std::exp(p[shape + 2 + i]) / blur;
-  }
-  double operator()(double dx, double dy) const {
-    const double nearer = 1 - (g_[0] * dx + g_[1] * dy);
-    double outer = 1, inner = 1;
-    for (int i = 0; i < 2; ++i) {
-      const double t = n_[i][0] * dx + n_[i][1] * dy;
-      outer *= soft_side(t), inner *= soft_side(t - w_[i] * nearer);
-    }
-    return outer - inner;
-  }
-
- private:
-  Eigen::Vector2d n_[2], g_;
-  double w_[2];
-};
 
 struct Pixel {
   Eigen::Vector2d x;
@@ -153,82 +40,40 @@ std::vector<Pixel> window_of(const photo::Grey& image, const TargetShape& start)
   return out;
 }
 
-/// Made of straight edges; the others of circles.
-bool has_lines(TargetKind kind) {
-  return kind == TargetKind::checker || kind == TargetKind::cross || kind == TargetKind::corner;
-}
+/// What is known of a fit's parameters beforehand: their values, and 1 / sigma^2 of each; 0 where nothing is.
+struct Prior {
+  Eigen::VectorXd mean, precision;
+  double cost(const Eigen::VectorXd& p) const { return precision.dot((p - mean).cwiseAbs2()); }
+};
 
-Eigen::VectorXd first_parameters(TargetKind kind, const TargetShape& start) {
-  const int of_shape = kind == TargetKind::checker    ? 2
-                       : kind == TargetKind::disc     ? 3
-                       : kind == TargetKind::bullseye ? 5
-                                                      : 4;
-  Eigen::VectorXd p(shape + of_shape);
-  p[at_x] = start.x.x(), p[at_y] = start.x.y();
-  p[log_blur] = std::log(0.8);
+/// Of a shape that is known from other photos: what the ground's slope, which is known to some degrees, and paint on
+/// rough ground make of it.
+Prior prior_of(TargetKind kind, const TargetShape& start, bool known) {
+  const Eigen::VectorXd first = parameters_of(kind, start);
+  Prior out{first, Eigen::VectorXd::Zero(first.size())};
+  if (!known) return out;
+  constexpr double sigma_angle = 0.06, sigma_width = 0.15, sigma_circle = 0.08;
+  const auto hold = [&](Eigen::Index from, Eigen::Index n, double sigma) {
+    out.precision.segment(from, n).setConstant(1 / (sigma * sigma));
+  };
   if (has_lines(kind)) {
-    p[shape] = start.angle[0], p[shape + 1] = start.angle[1];
-    // Of a cross half the strips' widths, from the middle; of a corner all of them, from the outer edges.
-    if (kind == TargetKind::cross) p[shape + 2] = p[shape + 3] = std::log(start.half_width);
-    if (kind == TargetKind::corner) p[shape + 2] = p[shape + 3] = std::log(2 * start.half_width);
-  } else {
-    p[shape] = start.M(0, 0), p[shape + 1] = start.M(0, 1), p[shape + 2] = start.M(1, 1);
-    if (kind != TargetKind::disc) p[shape + 3] = start.inner;
-    if (kind == TargetKind::bullseye) p[shape + 4] = start.disc;
+    hold(shape, 2, sigma_angle);
+    if (kind != TargetKind::checker) hold(shape + 2, 2, sigma_width);
+    return out;
   }
-  return p;
-}
-
-/// Offsets from the centre to values of a drawing, n of them.
-template <typename Drawing>
-inline void draw_all(const Drawing drawing, const double* dx, const double* dy, Eigen::Index n, double* __restrict T) {
-  for (Eigen::Index i = 0; i < n; ++i) T[i] = drawing(dx[i], dy[i]);
-}
-MESOGRAPH_WIDE void draw(const Checker& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-MESOGRAPH_WIDE void draw(const Cross& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-MESOGRAPH_WIDE void draw(const Corner& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-MESOGRAPH_WIDE void draw(const Round<1>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-MESOGRAPH_WIDE void draw(const Round<2>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-MESOGRAPH_WIDE void draw(const Round<3>& d, const double* dx, const double* dy, Eigen::Index n, double* T) {
-  draw_all(d, dx, dy, n, T);
-}
-
-/// Values of a drawing at all pixels.
-template <typename Drawing>
-Eigen::VectorXd drawn(const std::vector<Pixel>& pixels, const Eigen::VectorXd& p, const Eigen::Vector2d& g) {
-  const auto n = static_cast<Eigen::Index>(pixels.size());
-  Eigen::VectorXd dx(n), dy(n), out(n);
-  for (Eigen::Index i = 0; i < n; ++i) dx[i] = pixels[i].x.x() - p[at_x], dy[i] = pixels[i].x.y() - p[at_y];
-  draw(Drawing(p, g), dx.data(), dy.data(), n, out.data());
+  const double per_pixel = std::sqrt(first[shape] * first[shape + 2] - first[shape + 1] * first[shape + 1]);
+  hold(shape, 3, sigma_circle * per_pixel);
+  if (first.size() > shape + 3) hold(shape + 3, first.size() - shape - 3, sigma_circle);
   return out;
 }
 
-using Draw = Eigen::VectorXd (*)(const std::vector<Pixel>&, const Eigen::VectorXd&, const Eigen::Vector2d&);
-Draw draw_of(TargetKind kind) {
-  switch (kind) {
-    case TargetKind::checker:
-      return drawn<Checker>;
-    case TargetKind::cross:
-      return drawn<Cross>;
-    case TargetKind::corner:
-      return drawn<Corner>;
-    case TargetKind::ring:
-      return drawn<Round<2>>;
-    case TargetKind::bullseye:
-      return drawn<Round<3>>;
-    default:
-      return drawn<Round<1>>;
-  }
+/// Values of a drawing at all pixels.
+Eigen::VectorXd drawn(const std::vector<Pixel>& pixels, TargetKind kind, const Eigen::VectorXd& p,
+                      const Eigen::Vector2d& g) {
+  const auto n = static_cast<Eigen::Index>(pixels.size());
+  Eigen::VectorXd x(n), y(n);
+  for (Eigen::Index i = 0; i < n; ++i) x[i] = pixels[i].x.x(), y[i] = pixels[i].x.y();
+  return drawn(kind, p, g, x, y);
 }
 
 /// The fit as it stands: the grey values are a + b T(x; p), and where T is 0 the ground may lean.
@@ -242,12 +87,12 @@ struct State {
 
 /// Levels of ground and paint by weighted least squares, and what remains. `lean`: whether ground is there that may be
 /// lighter on one side, as where a track passes or a shadow begins.
-State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& p, const Eigen::Vector2d& g,
+State evaluate(const std::vector<Pixel>& pixels, TargetKind kind, const Eigen::VectorXd& p, const Eigen::Vector2d& g,
                bool lean) {
   State s;
   s.p = p;
   const auto n = static_cast<Eigen::Index>(pixels.size());
-  s.T = draw(pixels, p, g);
+  s.T = drawn(pixels, kind, p, g);
   s.residual.resize(n);
   const Eigen::Vector2d centre = p.head<2>();
   Eigen::Matrix4d N = Eigen::Matrix4d::Zero();
@@ -275,7 +120,7 @@ State evaluate(const std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorX
 
 /// Derivatives of the grey values by p, then by their levels and the ground's lean. By p by differences over steps of
 /// 1e-4: central ones are good to 1e-6, far below the noise; those to one side cost half, and lead to the same place.
-Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const State& s, const Eigen::Vector2d& g,
+Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, TargetKind kind, const State& s, const Eigen::Vector2d& g,
                          bool lean, bool central) {
   const Eigen::Index n = s.T.size(), k = s.p.size();
   Eigen::MatrixXd J(n, k + (lean ? 4 : 2));
@@ -283,10 +128,10 @@ Eigen::MatrixXd jacobian(const std::vector<Pixel>& pixels, Draw draw, const Stat
     const double step = 1e-4 * (j < 2 ? 1.0 : std::max(0.05, std::abs(s.p[j])));
     Eigen::VectorXd moved = s.p;
     moved[j] = s.p[j] + step;
-    const Eigen::VectorXd up = draw(pixels, moved, g);
+    const Eigen::VectorXd up = drawn(pixels, kind, moved, g);
     moved[j] = s.p[j] - step;
     if (central)
-      J.col(j) = (up - draw(pixels, moved, g)) / (2 * step);
+      J.col(j) = (up - drawn(pixels, kind, moved, g)) / (2 * step);
     else
       J.col(j) = (up - s.T) / step;
   }
@@ -325,24 +170,30 @@ double explained(const std::vector<Pixel>& pixels, const State& s) {
   return variance > 0 ? 1 - s.residual.squaredNorm() / variance : 0;
 }
 
+/// Variance of the residuals by their weights, and not below what rounding makes.
+double noise_variance(const State& s) { return std::max(0.5, s.cost / static_cast<double>(s.T.size())); }
+
 /// Levenberg-Marquardt with the weights renewed in each round; nothing where it wanders off, or where it explains too
 /// little at the start and after a few rounds: nine of ten places are texture, and cost most. Ends early where it
 /// explains `enough`.
-std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen::VectorXd& first,
-                              const TargetShape& start, const Eigen::Vector2d& g, bool lean, double least,
+std::optional<State> minimise(std::vector<Pixel>& pixels, TargetKind kind, const Prior& prior, const TargetShape& start,
+                              const Eigen::Vector2d& g, bool lean, double least,
                               double enough) {
-  State s = evaluate(pixels, draw, first, g, lean);
+  State s = evaluate(pixels, kind, prior.mean, g, lean);
   if (!(s.cost < 1e299) || explained(pixels, s) < 0.7 * least) return std::nullopt;
   double lambda = 1e-3;
   for (int round = 0; round < 25; ++round) {
     const double share = enough < 1 || round == 3 ? explained(pixels, s) : 1;
     if (round == 3 && share < std::min(0.8, least - 0.1)) return std::nullopt;
     if (enough < 1 && (share >= enough || round == 6)) return s;
-    if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, draw, s.p, g, lean);
-    const Eigen::MatrixXd J = jacobian(pixels, draw, s, g, lean, false);
+    if (round > 2) weigh(pixels, s.residual), s = evaluate(pixels, kind, s.p, g, lean);
+    const Eigen::MatrixXd J = jacobian(pixels, kind, s, g, lean, false);
     const Eigen::MatrixXd WJ = weights_of(pixels).asDiagonal() * J;
-    const Eigen::MatrixXd N = J.transpose() * WJ;
-    const Eigen::VectorXd right = WJ.transpose() * s.residual;
+    const double variance = noise_variance(s);
+    Eigen::MatrixXd N = J.transpose() * WJ;
+    Eigen::VectorXd right = WJ.transpose() * s.residual;
+    N.diagonal().head(s.p.size()) += variance * prior.precision;
+    right.head(s.p.size()) += variance * prior.precision.cwiseProduct(prior.mean - s.p);
     bool better = false;
     double moved = 0;
     for (int attempt = 0; attempt < 6 && !better; ++attempt, lambda *= better ? 0.2 : 8) {
@@ -352,8 +203,8 @@ std::optional<State> minimise(std::vector<Pixel>& pixels, Draw draw, const Eigen
       if (!step.allFinite()) return std::nullopt;
       Eigen::VectorXd p = s.p + step.head(s.p.size());
       p[log_blur] = std::clamp(p[log_blur], std::log(0.25), std::log(3.5));
-      State next = evaluate(pixels, draw, p, g, lean);
-      better = next.cost <= s.cost;
+      State next = evaluate(pixels, kind, p, g, lean);
+      better = next.cost + variance * prior.cost(next.p) <= s.cost + variance * prior.cost(s.p);
       if (better) moved = (next.p - s.p).head<2>().norm(), s = std::move(next);
     }
     if ((s.p.head<2>() - start.x).norm() > 0.5 * start.reach()) return std::nullopt;
@@ -369,12 +220,13 @@ struct Scores {
   Eigen::MatrixXd N;         ///< k x k
   double squares = 0;
 };
-Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J) {
+Scores scores_of(const std::vector<Pixel>& pixels, const State& s, const Eigen::MatrixXd& J, const Prior& prior) {
   const Eigen::VectorXd weights = weights_of(pixels);
   Scores out;
   out.WJ = weights.asDiagonal() * J;
   out.of_pixel = s.residual.asDiagonal() * out.WJ;
   out.N = J.transpose() * out.WJ;
+  out.N.diagonal().head(s.p.size()) += noise_variance(s) * prior.precision;
   out.squares = weights.dot(s.residual.cwiseAbs2());
   return out;
 }
@@ -473,8 +325,8 @@ double lopsidedness(const std::vector<Pixel>& pixels, const PixelGrid& grid, con
 /// As if all residuals were independent, times what neighbours that are alike, or whole sectors that are, make of it;
 /// and a share for what drawing and pixels have not in common, measured on drawn sheets (docs/methods.md).
 Eigen::Matrix2d covariance_of(const std::vector<Pixel>& pixels, const PixelGrid& grid, const State& s,
-                              const Eigen::MatrixXd& J, double& strain) {
-  const Scores scores = scores_of(pixels, s, J);
+                              const Eigen::MatrixXd& J, const Prior& prior, double& strain) {
+  const Scores scores = scores_of(pixels, s, J, prior);
   const Eigen::MatrixXd inverse = inverse_of(scores.N);
   const auto n = static_cast<double>(J.rows());
   const double variance = scores.squares / std::max(1.0, n - static_cast<double>(J.cols()));
@@ -578,17 +430,17 @@ Eigen::VectorXd with_edges_swapped(Eigen::VectorXd p) {
 }
 
 /// The drawing that fits best; nothing where it does not converge or is no target's. Leaves the pixels' weights.
-std::optional<State> best_drawing(TargetKind kind, const TargetShape& start, const TargetOptions& options,
-                                  std::vector<Pixel>& pixels, double least, double enough = 1) {
-  const Eigen::VectorXd first = first_parameters(kind, start);
-  if (static_cast<Eigen::Index>(pixels.size()) < 2 * (first.size() + 2)) return std::nullopt;
+std::optional<State> best_drawing(TargetKind kind, const TargetShape& start, const Prior& prior,
+                                  const TargetOptions& options, std::vector<Pixel>& pixels, double least,
+                                  double enough = 1) {
+  if (static_cast<Eigen::Index>(pixels.size()) < 2 * (prior.mean.size() + 2)) return std::nullopt;
   const auto [darkest, lightest] = std::minmax_element(
       pixels.begin(), pixels.end(), [](const Pixel& a, const Pixel& b) { return a.value < b.value; });
   const double range = lightest->value - darkest->value;
-  auto s = minimise(pixels, draw_of(kind), first, start, options.view.g, kind != TargetKind::checker, least, enough);
+  auto s = minimise(pixels, kind, prior, start, options.view.g, kind != TargetKind::checker, least, enough);
   if (!s) return std::nullopt;
   if (kind == TargetKind::ring && s->p[shape + 3] > 1)
-    s = evaluate(pixels, draw_of(kind), with_edges_swapped(s->p), options.view.g, true);
+    s = evaluate(pixels, kind, with_edges_swapped(s->p), options.view.g, true);
   if (!plausible(kind, start, s->p)) return std::nullopt;
   // Light and dark must have been seen, or nearly: a soft saddle of grass is the middle of any checker that is blurred
   // enough.
@@ -602,14 +454,16 @@ std::optional<State> best_drawing(TargetKind kind, const TargetShape& start, con
 bool may_fit(const photo::Grey& image, TargetKind kind, const TargetShape& start, const TargetOptions& options,
              double least_fit) {
   std::vector<Pixel> pixels = window_of(image, start);
-  const auto s = best_drawing(kind, start, options, pixels, least_fit, least_fit);
+  const Prior prior = prior_of(kind, start, options.known_shape);
+  const auto s = best_drawing(kind, start, prior, options, pixels, least_fit, least_fit);
   return s && explained(pixels, *s) >= least_fit;
 }
 
 std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const TargetShape& start,
                                const TargetOptions& options, double least_fit) {
   std::vector<Pixel> pixels = window_of(image, start);
-  const auto s = best_drawing(kind, start, options, pixels, least_fit);
+  const Prior prior = prior_of(kind, start, options.known_shape);
+  const auto s = best_drawing(kind, start, prior, options, pixels, least_fit);
   if (!s) return std::nullopt;
   Target out;
   out.fit = explained(pixels, *s);
@@ -619,7 +473,8 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   const PixelGrid grid(pixels);
   out.covariance =
       covariance_of(pixels, grid, *s,
-                    jacobian(pixels, draw_of(kind), *s, options.view.g, kind != TargetKind::checker, true), out.strain);
+                    jacobian(pixels, kind, *s, options.view.g, kind != TargetKind::checker, true), prior,
+                    out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
   out.shape = shape_of(kind, start, *s, radius);
