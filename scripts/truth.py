@@ -48,6 +48,28 @@ def read_las(path):
     return xyz, raw[:, 36], wkt, raw[:, 31:36:2]  # the high bytes of red, green, blue
 
 
+def extra_bytes(path):
+    """The float extra bytes of a LAS 1.4 file, by name (LASF_Spec record 4: 192 bytes each, type 9 is a float)."""
+    data = Path(path).read_bytes()
+    header_size, offset, records = struct.unpack_from("<HII", data, 94)
+    length, count = struct.unpack_from("<H", data, 105)[0], struct.unpack_from("<Q", data, 247)[0]
+    raw = np.frombuffer(data, dtype=np.uint8, offset=offset).reshape(count, length)
+    out, position = {}, header_size
+    sizes = {1: 1, 2: 1, 3: 2, 4: 2, 5: 4, 6: 4, 7: 8, 8: 8, 9: 4, 10: 8}
+    for _ in range(records):
+        user, number, size = struct.unpack_from("<16sHH", data, position + 2)
+        if user.rstrip(b"\0") == b"LASF_Spec" and number == 4:
+            at = 36
+            for k in range(size // 192):
+                kind = data[position + 54 + 192 * k + 2]
+                name = data[position + 54 + 192 * k + 4 : position + 54 + 192 * k + 36].rstrip(b"\0").decode()
+                if kind == 9:
+                    out[name] = raw[:, at : at + 4].copy().view("<f4")[:, 0]
+                at += sizes[kind]
+        position += 54 + size
+    return out
+
+
 def grid_scale(east):
     """Point scale factor of UTM at an easting, to 1e-7: k0 (1 + dE^2 / (2 k0^2 R^2))."""
     k0, radius = 0.9996, 6.39e6

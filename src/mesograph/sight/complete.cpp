@@ -35,6 +35,7 @@ std::optional<Spot> meeting(const adjust::Block& block, const std::vector<Seen>&
   for (std::size_t i = 0; i < sights.size(); ++i) all.push_back(static_cast<int>(i));
   SpotOptions options;
   options.least_rays = std::min(3, static_cast<int>(sights.size()));
+  options.most_sigmas = 2.5;  // the place is known: what hardly meets there is something else
   return meet(block, sights_of(sights), all, options);
 }
 
@@ -75,6 +76,7 @@ std::optional<Seen> seen_there(const adjust::Block& block, const Outlook& outloo
   const TargetShape& shape = aim.shape;
   TargetOptions options = options_at(block, outlook.predictor, {}, {kind, nan}, station, shape.x);
   options.known_shape = true;
+  options.most_sigma_px = std::min(options.most_sigma_px, 0.35);  // of the smallest the shape says nothing
   const auto target = fit_from(image, kind, shape, options, options.least_fit);
   if (!target || !acceptable(*target, options)) return std::nullopt;
   std::vector<double> contrasts;

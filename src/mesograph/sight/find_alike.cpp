@@ -168,12 +168,16 @@ Look look_for_alike(const adjust::Block& block, const SearchSite& site, const Ou
             options_at(block, outlook.predictor, {}, {kind, nan, pattern.seen.band}, station, w.window.center());
         options.known_shape = true;
         options.most_sigma_px = 0.4;
-        options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.5;
+        // Of strips and circles half of the window is ground, and this ground is as light as the paint; of a checker
+        // nothing is.
+        if (kind != TargetKind::checker) options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.5;
         const std::vector<TargetShape> shapes =
             shapes_there(block, outlook, pattern, station, w.X, image_from_plane(options.view));
         for (const TargetShape& shape : most_alike(image, kind, shapes, options.view, w.window, 3)) {
           const auto target = fit_from(image, kind, shape, options, options.least_fit);
           if (!target || !acceptable(*target, options) || target->shape.light != shape.light) continue;
+          // A seventh darker, a third lighter: worn and in the sun.
+          if (target->tone < 0.85 * pattern.tones[i] || target->tone > 1.3 * pattern.tones[i]) continue;
           const double range = outlook.predictor.range_to_ground(station, target->x);
           per_photo[i].push_back({station, *target, range, target->size_px * range / c, pattern.seen.band});
         }

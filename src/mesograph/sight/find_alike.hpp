@@ -15,11 +15,13 @@ std::vector<TargetShape> most_alike(const photo::Grey& image, TargetKind kind, c
 /// A target that was found, whose likes are looked for at other points.
 struct Pattern {
   Seen seen;
-  Eigen::Vector3d X;  ///< where it lies, local frame, m
+  Eigen::Vector3d X;          ///< where it lies, local frame, m
+  std::vector<double> tones;  ///< grey level of the same paint in each photo, as other targets show it
 };
 
 /// Looks at points, in the windows in which photos should show them, for what looks like a pattern, however it is
-/// turned on the ground there. `windows`: of each photo, those of each point.
+/// turned on the ground there, and is as light as its paint: tufts of grass cross, too, but are darker. `windows`: of
+/// each photo, those of each point.
 /// Accuracy: of places as find_targets, with the shape held (TargetOptions::known_shape). Cost: some ten milliseconds
 /// a window.
 struct AlikeWindow {

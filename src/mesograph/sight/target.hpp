@@ -37,6 +37,7 @@ struct Target {
   /// diameters; of a cross the length of its strips, NaN where they are not those of a cross that stands alone.
   double size_px = nan;
   double contrast = nan;  ///< between light and dark, grey levels
+  double tone = nan;      ///< of its paint, of a checker the light one, grey levels
   double fit = nan;       ///< share of the grey variance that the model explains, up to 1
   /// Moves of x when an eighth of the turn is left out, squared, over what independent residuals would make of them:
   /// near 1; much larger where wear or a shadow lies on one side.

@@ -479,6 +479,7 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   out.size_px = 2 * radius;
   out.shape = shape_of(kind, start, *s, radius);
   out.contrast = std::abs(s->b) * (kind == TargetKind::checker ? 2 : 1);
+  out.tone = s->a + (kind == TargetKind::checker ? std::abs(s->b) : s->b);
   out.lopsided = lopsidedness(pixels, grid, *s, step_of(start));
   // What differs from side to side moves the centre, by how much shows on drawn targets in shadow and wear of 6 to 20
   // pixels: a pixel by its root. Whole ones come up to 0.0015, and their centres stay.
