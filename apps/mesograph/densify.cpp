@@ -60,7 +60,7 @@ Command densify_command() {
           {{"spacing", "of the points, m (default 2 GSD)", Takes::number},
            {"level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", Takes::whole},
            {"min-views", "photos that must agree on a point (default 2)", Takes::whole},
-           {"max-sigma", "most standard deviation of a point from matching, m", Takes::number},
+           {"max-sigma", "most standard deviation of a point from matching, m (default 10 GSD)", Takes::number},
            {"within", "box west,south,east,north in the survey's CRS, or a polygon file in any", Takes::text},
            {"only", "photos of this sortie alone", Takes::text},
            {"test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size"},

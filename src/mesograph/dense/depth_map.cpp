@@ -228,8 +228,10 @@ DepthMap match_depth(const View& reference, const Views& partners, const std::ve
     };
     out.depth = match_level(level, search, options);
     if (l == 0) {
-      refine(*level.reference, level.partners, level.step, options, out);
-      fit_local_planes(level.partners.size(), options, out);
+      for (int round = 0; round < options.rounds; ++round) {
+        refine(*level.reference, level.partners, level.step, round == 0 ? Unlike::emptied : Unlike::kept, options, out);
+        fit_local_planes(level.partners.size(), options, out);
+      }
       for (int round = 0; round < 2; ++round) close_gaps(level.step, out);
     }
     remove_specks(out.depth, options.speck_step_px / level.reference->pinhole.c, options.speck_step * level.step,

@@ -9,7 +9,8 @@ namespace mesograph::dense {
 /// coarser one found, tile by tile. Windows then lie on sloping ground in every photo, oblique ones too. Cost: mean of
 /// the better half of the partners' census (exposure and lighting drop out, photos that do not see a place drop out),
 /// then semi-global. Windows are then laid on the surface found, and correlations half a step before and behind it
-/// move it by as much as they are surer than the path sums; last, planes through neighbours. Cost in time goes with
+/// move it by as much as they are surer than the path sums; then planes through neighbours; both twice, for windows lie
+/// better on the better surface. Cost in time goes with
 /// pixels and partners; one thread. Source: Collins (1996), A space-sweep approach to true multi-image matching, CVPR;
 /// Gallup, Frahm, Mordohai, Yang, Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions,
 /// CVPR; Hirschmueller (2008).

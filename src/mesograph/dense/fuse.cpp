@@ -126,8 +126,8 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
       if (!std::isfinite(depth)) continue;
       const Eigen::Vector3d d = p.direction(col + 0.5, row + 0.5), X = p.C + depth * d;
       const double along = d.norm(), usual = reference.map.sigma_at(col, row) * along;
-      const Agreement seen = agreement(
-          reference, others, {X, depth * along / p.c, reference.map.step * depth * depth * along, usual}, options);
+      const double parallax_pixel = reference.map.step * depth * depth * along;
+      const Agreement seen = agreement(reference, others, {X, depth * along / p.c, parallax_pixel, usual}, options);
       if (seen.n < options.min_views) continue;
       const double shift = seen.sum / seen.n;
       // The spread of the photos, pooled with what correlation says of the reference's own; and what windows level out.
@@ -138,7 +138,8 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
       const double bend = roughness(reference.map.depth, col, row, jump) * along;
       const double levelled = options.levelled * options.levelled * std::max(0.0, bend * bend - 6 * usual * usual);
       const double sigma = std::sqrt(one * (options.common + (options.alike - options.common) / seen.n) + levelled);
-      if (std::isfinite(options.max_sigma) && sigma > options.max_sigma) continue;
+      const double limit = std::max(options.max_sigma, options.max_sigma_parallax * parallax_pixel);  // NaN stays NaN
+      if (sigma > limit) continue;
       out.depth.at(col, row) = static_cast<float>(depth + shift / along);
       out.sigma.at(col, row) = static_cast<float>(sigma / along);
       out.rays.at(col, row) = static_cast<std::uint8_t>(std::min(seen.n, 255));

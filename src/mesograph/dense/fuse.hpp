@@ -25,7 +25,8 @@ struct FuseOptions {
   double sharp_px = 0.3, sharp_tolerance_px = 0.5;
   /// Pixels of parallax within which the two photos of a pair agree that nobody else sees: nothing decides better.
   double alone_tolerance_px = 1.0;
-  double max_sigma = nan;  ///< m; NaN: no limit
+  double max_sigma = nan;         ///< m; NaN: no limit
+  double max_sigma_parallax = 0;  ///< pixels of parallax; the limit is not below what these are worth
   /// Of the photos that agree on a place so many, the best placed ones, give a point. Fewer: smaller files on the way,
   /// colours of one photo. Each point takes the mean of all, whoever gives it.
   int givers = 4;

@@ -34,40 +34,56 @@ Padded padded(const DepthMap& map, int reach, double least_sigma_px) {
   return out;
 }
 
-/// Variances of what a surface bends on the way to each neighbour.
-std::vector<float> bends(int reach, double bend_px) {
-  std::vector<float> out;
-  for (int dy = -reach; dy <= reach; ++dy)
-    for (int dx = -reach; dx <= reach; ++dx) {
-      const double off = bend_px * (dx * dx + dy * dy);
-      out.push_back(static_cast<float>(off * off));
-    }
-  return out;
-}
+/// Which neighbours are asked, and the variances of what a surface bends on the way to each of them.
+struct Neighbourhood {
+  int reach;
+  std::vector<float> bend;
+  Neighbourhood(double bend_px, double most_bend_px)
+      : reach(std::max(1, static_cast<int>(std::lround(std::sqrt(most_bend_px / bend_px))))) {
+    for (int dy = -reach; dy <= reach; ++dy)
+      for (int dx = -reach; dx <= reach; ++dx) {
+        const double off = bend_px * (dx * dx + dy * dy);
+        bend.push_back(static_cast<float>(off * off));
+      }
+  }
+};
+
+/// Planes of a row of pixels: how far they lie from it, and their variances.
+struct Planes {
+  std::vector<float> shift, variance;
+  explicit Planes(int width) : shift(width + PlaneRow::widest), variance(shift.size()) {}
+  void fit(const Padded& known, std::size_t at, int width, const Neighbourhood& around, double tolerance) {
+    fit_planes({&known.value[at], &known.variance[at], static_cast<std::ptrdiff_t>(known.stride), around.reach,
+                around.bend.data(), static_cast<float>(tolerance)},
+               width, shift.data(), variance.data());
+  }
+};
 
 }  // namespace
 
 void fit_local_planes(std::size_t partners, const DepthOptions& options, DepthMap& map) {
   // The mean of several partners is less noisy: it needs less of its neighbours and keeps more of its relief.
   const double bend_px = options.bend_px * better_half_of(static_cast<int>(partners));
-  const int reach = std::max(1, static_cast<int>(std::lround(std::sqrt(options.most_bend_px / bend_px))));
-  const Padded known = padded(map, reach, options.least_sigma_px);
-  const std::vector<float> bend = bends(reach, bend_px);
+  const Neighbourhood wide(bend_px, options.most_bend_px), narrow(options.rough_bend * bend_px, options.most_bend_px);
+  const Padded known = padded(map, wide.reach, options.least_sigma_px);
   const int w = map.depth.width;
-  std::vector<float> shift(w + PlaneRow::widest), variance(shift.size());
+  Planes smooth(w), rough(w);
+  const auto sigmas = static_cast<float>(options.rough_sigmas);
   const auto carried = static_cast<float>(options.carried_px * options.carried_px);
   const auto label_sigma = static_cast<std::uint8_t>(std::lround(64 * options.label_sigma));
   for (int row = 0; row < map.depth.height; ++row) {
     const std::size_t at = known.first + known.stride * row;
-    fit_planes({&known.value[at], &known.variance[at], static_cast<std::ptrdiff_t>(known.stride), reach, bend.data(),
-                static_cast<float>(options.plane_tolerance_px)},
-               w, shift.data(), variance.data());
+    smooth.fit(known, at, w, wide, options.plane_tolerance_px);
+    rough.fit(known, at, w, narrow, options.plane_tolerance_px);
     for (int col = 0; col < w; ++col) {
       float& d = map.depth.at(col, row);
       if (!(d > 0)) continue;
       std::uint8_t& sigma = map.sigma.at(col, row);
-      const bool stays = sigma != unconfirmed || variance[col] <= carried;
-      d = stays ? static_cast<float>(1 / ((known.value[at + col] + shift[col]) * map.step))
+      const bool stays = sigma != unconfirmed || smooth.variance[col] <= carried;
+      const float sure = sigmas * std::sqrt(rough.variance[col]);  // beyond all bounds where it carries no plane
+      const bool bends = std::abs(smooth.shift[col] - rough.shift[col]) > sure;
+      const float shift = bends ? rough.shift[col] : smooth.shift[col];
+      d = stays ? static_cast<float>(1 / ((known.value[at + col] + shift) * map.step))
                 : std::numeric_limits<float>::quiet_NaN();
       if (sigma == unconfirmed) sigma = label_sigma;
     }

@@ -135,7 +135,7 @@ namespace {
 /// Moves the pixels of a tile to the peaks of correlation. What is not alike is emptied, but for pairs alone: nobody
 /// else sees it better, so what lies about it will tell.
 void move_tile(const Tile& tile, const Tile& outer, const photo::Grey& image, const Scores& scores, float half,
-               bool alone, const DepthOptions& options, DepthMap& map) {
+               bool alone, Unlike unlike, const DepthOptions& options, DepthMap& map) {
   const int window = options.window;
   const photo::Raster<std::uint8_t> poor =
       alone ? photo::Raster<std::uint8_t>(tile.width, tile.height) : borrowed(image, tile, options);
@@ -152,7 +152,7 @@ void move_tile(const Tile& tile, const Tile& outer, const photo::Grey& image, co
         d = 1 / (1 / d + peak.at * half);
         const float sigma = 64 * static_cast<float>(options.step_px) * peak.sigma;
         map.sigma.at(c, r) = static_cast<std::uint8_t>(std::clamp(sigma + 0.5f, 1.0f, unconfirmed - 1.0f));
-      } else {
+      } else if (unlike == Unlike::emptied) {
         if (!alone) d = std::numeric_limits<float>::quiet_NaN();
         map.sigma.at(c, r) = unconfirmed;
       }
@@ -161,10 +161,11 @@ void move_tile(const Tile& tile, const Tile& outer, const photo::Grey& image, co
 
 }  // namespace
 
-void refine(const View& reference, const Views& partners, double step, const DepthOptions& options, DepthMap& map) {
+void refine(const View& reference, const Views& partners, double step, Unlike unlike, const DepthOptions& options,
+            DepthMap& map) {
   const photo::Grey& image = reference.image;
   const photo::Raster<float> found = map.depth;
-  map.sigma = photo::Raster<std::uint8_t>(found.width, found.height);
+  if (unlike == Unlike::emptied) map.sigma = photo::Raster<std::uint8_t>(found.width, found.height);
   const auto half = static_cast<float>(0.5 * step);
   const double least_contrast =
       std::clamp(options.contrast_in_noise * noise_of(image), options.least_contrast[0], options.least_contrast[1]);
@@ -181,7 +182,7 @@ void refine(const View& reference, const Views& partners, double step, const Dep
         sweep.correlate(w, scores[side]);
         for (float& v : w.data) v += half;
       }
-      move_tile(tile, outer, image, scores, half, partners.size() == 1, options, map);
+      move_tile(tile, outer, image, scores, half, partners.size() == 1, unlike, options, map);
     }
 }
 

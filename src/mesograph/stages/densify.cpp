@@ -58,7 +58,11 @@ dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& 
   if (out.level < 0 || out.level > 2) throw Error("densify: --level must be 0, 1 or 2");
   out.min_views = o.min_views.value_or(s.densify.min_views);
   if (out.min_views < 2) throw Error("densify: --min-views must be 2 or more");
-  out.max_sigma = o.max_sigma ? *o.max_sigma : s.densify.max_sigma.value_or(nan);
+  const std::optional<double> limit = o.max_sigma ? o.max_sigma : s.densify.max_sigma;
+  // Beyond that a point is no measurement. Where rays meet at small angles, as of a pair of a short base,
+  // the same holds for three quarters of a pixel of parallax.
+  out.max_sigma = limit.value_or(10 * gsd);
+  if (!limit) out.max_sigma_parallax = 0.75;
   out.disk = o.disk;
   return out;
 }

@@ -19,7 +19,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* depth_maps_version = "depth 8";
+constexpr const char* depth_maps_version = "depth 9";
 
 /// What the dense matching of a photo takes from its place in the block, as bytes.
 void add_view(std::string& bytes, const DepthJob& job, int station) {

@@ -31,7 +31,8 @@ PhotoPoints::PhotoPoints(const DepthJob& job) : job_(job) {
     for (const int other : witnesses[s]) maps += " " + job.prints[other];
     prints_.push_back(
         fingerprint({photo_points_version, maps, together,
-                     fmt::format("{} {} {}", job.plan.request.min_views, job.plan.request.max_sigma, tile_size_)}));
+                     fmt::format("{} {} {} {}", job.plan.request.min_views, job.plan.request.max_sigma,
+                                 job.plan.request.max_sigma_parallax, tile_size_)}));
   }
 }
 
@@ -89,6 +90,7 @@ void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, c
   dense::FuseOptions options;
   options.min_views = job.plan.request.min_views;
   options.max_sigma = job.plan.request.max_sigma;
+  options.max_sigma_parallax = job.plan.request.max_sigma_parallax;
   const Photo& photo = *job.kept[station];
   photo::Rgb colour =
       dense::undistort(photo::read_rgb(photo.path, job.plan.request.level, photo.tone), job.plan.block,
