@@ -8,9 +8,10 @@ namespace {
 
 void run_report(Call& call) {
   survey::Survey opened(call.survey);
-  const auto outcome = stages::report(opened, call.text("compare"), call.progress);
+  const auto outcome = stages::report(opened, {call.text("compare"), call.has("pdf")}, call.progress);
   call.json = json_of(outcome.result);
-  call.lines.push_back(outcome.result.file + standing_words(call, opened, "report", outcome.made));
+  const std::string pdf = outcome.result.pdf ? ", " + *outcome.result.pdf : "";
+  call.lines.push_back(outcome.result.file + pdf + standing_words(call, opened, "report", outcome.made));
 }
 
 }  // namespace
@@ -19,7 +20,8 @@ Command report_command() {
   return {"report",
           "writes results/report.html from the last adjustment",
           "",
-          {{"compare", "beside the adjustment that adjust --as NAME kept", Takes::text}},
+          {{"compare", "beside the adjustment that adjust --as NAME kept", Takes::text},
+           {"pdf", "results/report.pdf, too; always with \"pdf\" in [products] want"}},
           run_report};
 }
 

@@ -88,7 +88,9 @@ void run_demo(Call& call) {
   if (!fs::exists(source / "control.csv"))
     throw Error("{}: holds no demo survey (no control.csv); name the folder that does with --from", source.string());
   if (!fs::exists(folder / "survey.toml")) {
-    survey::create(folder, "Osterlund slip", survey::read_settings(source / "survey.toml").crs);
+    const survey::Settings settings = survey::read_settings(source / "survey.toml");
+    survey::create(folder, settings.name, settings.crs);
+    write_file(folder / "survey.toml", read_file(source / "survey.toml"));
     // Sources are noted at once, so that an interrupted demo goes on with the same command.
     std::vector<survey::Source> sources;
     for (const char* sortie : {"grid", "cross"})

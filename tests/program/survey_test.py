@@ -132,7 +132,9 @@ def test_densify_report_and_truth():
     wide = good("densify", "--spacing", "1.0", "--out", WORK / "wide.las", "-s", SURVEY)
     assert wide["points"] < cloud["points"] / 4 and (WORK / "wide.las").exists()
     good("densify", "-s", SURVEY)
-    assert good("report", "-s", SURVEY)["file"] == "results/report.html"
+    pdf = SURVEY / "results" / "report.pdf"
+    assert good("report", "-s", SURVEY)["pdf"] is None and not pdf.exists()
+    assert good("report", "-s", SURVEY, "--pdf")["file"] == "results/report.html"
     page = (SURVEY / "results" / "report.html").read_text()
     # The tested accuracy once more, from the table: errors and the checks' own, root mean square over both plan axes.
     checks = [{key: float(row[key]) for key in ("d_east", "d_north", "d_height", "sigma_h", "sigma_v")} for row in rows(SURVEY / "results" / "checks.csv") if row["d_height"]]
@@ -140,7 +142,8 @@ def test_densify_report_and_truth():
     height = math.sqrt(sum(c["d_height"] ** 2 + c["sigma_v"] ** 2 for c in checks) / len(checks))
     assert f"RMSE_H = {100 * plan:.1f} cm" in page and f"RMSE_V = {100 * height:.1f} cm, by {len(checks)} checks" in page
     assert "met)" not in page
-    assert (SURVEY / "results" / "report.pdf").read_bytes().startswith(b"%PDF")
+    assert pdf.read_bytes().startswith(b"%PDF")
+    assert good("report", "-s", SURVEY)["pdf"] == "results/report.pdf"  # it stands
     settings = SURVEY / "survey.toml"
     before = settings.read_text()
     settings.write_text(before + "\n[tolerance]\ncheck_rmse_v = 0.001\nimage_rms_px = 2.0\n")

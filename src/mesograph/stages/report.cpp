@@ -92,11 +92,30 @@ std::string report_fingerprint(const Survey& survey, const std::string& compare)
                       compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
 }
 
-Outcome<Reported> report(Survey& survey, const std::string& compare, Progress& progress) {
+namespace {
+
+/// Prints the page, or says why not; a PDF of an earlier adjustment must not pass for this one's.
+std::optional<fs::path> printed(const fs::path& html, bool wanted, Progress& progress) {
+  const fs::path pdf = fs::path(html).replace_extension(".pdf");
+  if (wanted && report::print_pdf(html, pdf, progress)) return pdf;
+  fs::remove(pdf);
+  if (wanted)
+    progress.say(
+        "report.pdf is not made, because WeasyPrint is missing or failed; install the package weasyprint, or "
+        "print report.html from a browser");
+  return std::nullopt;
+}
+
+}  // namespace
+
+Outcome<Reported> report(Survey& survey, const ReportStageOptions& options, Progress& progress) {
+  const std::string& compare = options.compare;
   const std::string print = report_fingerprint(survey, compare);
   const fs::path file = survey.results() / "report.html";
+  const bool wants_pdf = options.pdf || survey.settings.wants(survey::Product::pdf);
   check_control(survey);
-  if (auto stands = standing<Reported>(survey, "report", print)) return *stands;
+  if (auto stands = standing<Reported>(survey, "report", print); stands && (stands->result.pdf || !wants_pdf))
+    return *stands;
   progress.start("writing the report", 1);
   report::Material material = report_material(survey);
   if (!compare.empty()) material.compared_with = compare, material.other = kept_adjustment(survey, compare);
@@ -108,20 +127,12 @@ Outcome<Reported> report(Survey& survey, const std::string& compare, Progress& p
       write_file(written.back(), figure.drawing.png);
     }
   write_file(file, report::page_html(page));
-  const fs::path pdf = survey.results() / "report.pdf";
-  const bool printed = report::print_pdf(file, pdf, progress);
-  if (printed) {
-    written.push_back(pdf);
-  } else {
-    fs::remove(pdf);  // one of an earlier adjustment must not pass for this one's
-    progress.say(
-        "report.pdf is not made, because WeasyPrint is missing or failed; install the package weasyprint, or "
-        "print report.html from a browser");
-  }
+  const auto pdf = printed(file, wants_pdf, progress);
+  if (pdf) written.push_back(*pdf);
   progress.advance();
   Outcome<Reported> out;
   out.result.file = fs::relative(file, survey.folder).string();
-  if (printed) out.result.pdf = fs::relative(pdf, survey.folder).string();
+  if (pdf) out.result.pdf = fs::relative(*pdf, survey.folder).string();
   survey.store.finish("report", print, out.result, written);
   return out;
 }

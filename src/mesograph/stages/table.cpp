@@ -98,11 +98,11 @@ const std::vector<Stage>& all_stages() {
       {"report",
        {"adjust"},
        true,
-       [](const Survey& s) { return s.settings.wants(Product::report); },
+       [](const Survey& s) { return s.settings.wants(Product::report) || s.settings.wants(Product::pdf); },
        [](const Survey& s) {
          return differs(s, "report", report_fingerprint(s), "the adjustment or [tolerance] differs");
        },
-       [](Survey& s, Progress& p) { return ran(report(s, "", p)); }},
+       [](Survey& s, Progress& p) { return ran(report(s, {}, p)); }},
   };
   return stages;
 }

@@ -121,8 +121,8 @@ struct DensifySettings {
 using report::Tolerances;
 
 /// What [products] may want.
-enum class Product { report, cloud };
-constexpr std::array<std::string_view, 2> words(Product) { return {"report", "cloud"}; }
+enum class Product { report, cloud, pdf };
+constexpr std::array<std::string_view, 3> words(Product) { return {"report", "cloud", "pdf"}; }
 
 /// survey.toml as people write it, defaults filled in.
 struct Settings {
