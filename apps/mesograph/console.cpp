@@ -13,7 +13,10 @@ namespace mesograph::app {
 
 using Clock = std::chrono::steady_clock;
 
-ConsoleProgress::ConsoleProgress(bool quiet) : quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0) {}
+ConsoleProgress::ConsoleProgress(bool quiet, std::filesystem::path trace, int threads)
+    : quiet_(quiet), terminal_(isatty(STDERR_FILENO) != 0), trace_file_(std::move(trace)), trace_(threads) {
+  write_trace();  // that it cannot be written is said before the work and not after it
+}
 ConsoleProgress::~ConsoleProgress() { finish_step(); }
 
 void ConsoleProgress::finish_step() {
@@ -21,9 +24,17 @@ void ConsoleProgress::finish_step() {
   step_.clear();
 }
 
+void ConsoleProgress::write_trace() {
+  const std::lock_guard lock(mutex_);
+  if (trace_file_.empty()) return;
+  trace_.end_step();
+  trace_.write(trace_file_);
+}
+
 void ConsoleProgress::start(std::string_view step, std::size_t total) {
   const std::lock_guard lock(mutex_);
   finish_step();
+  if (!trace_file_.empty()) trace_.step(step, total);
   step_ = step;
   total_ = total;
   done_ = 0;
@@ -34,6 +45,7 @@ void ConsoleProgress::start(std::string_view step, std::size_t total) {
 void ConsoleProgress::advance(std::size_t parts) {
   const std::lock_guard lock(mutex_);
   done_ += parts;
+  if (!trace_file_.empty()) trace_.part();
   const auto pause = terminal_ ? std::chrono::milliseconds(100) : std::chrono::milliseconds(3000);
   if (Clock::now() - shown_ < pause) return;
   show(false);

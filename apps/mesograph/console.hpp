@@ -15,18 +15,22 @@
 #include <vector>
 
 #include "options.hpp"
+#include "trace.hpp"
 
 namespace mesograph::app {
 
 /// Progress on stderr: a bar on a terminal, plain lines every few seconds elsewhere.
 class ConsoleProgress : public Progress {
  public:
-  explicit ConsoleProgress(bool quiet);
+  /// `trace`: noted there when what was done; empty: nowhere. `threads`: as many may work.
+  ConsoleProgress(bool quiet, std::filesystem::path trace, int threads);
   ~ConsoleProgress() override;
   void start(std::string_view step, std::size_t total) override;
   void advance(std::size_t parts) override;
   void say(std::string_view text) override;
   const std::vector<std::string>& said() const { return said_; }
+  /// The trace so far, where one is wanted. Throws Error where it cannot be written.
+  void write_trace();
 
  private:
   void show(bool last);
@@ -38,6 +42,8 @@ class ConsoleProgress : public Progress {
   std::size_t total_ = 0, done_ = 0;
   std::chrono::steady_clock::time_point started_, shown_;
   std::vector<std::string> said_;
+  std::filesystem::path trace_file_;
+  Trace trace_;
 };
 
 /// What a command is given and gives back.

@@ -14,6 +14,7 @@ const std::vector<Option>& common_options() {
       {"json", "one JSON object on stdout"},
       {"quiet", "no progress, no notes"},
       {"strict", "exit code 4 where there are warnings"},
+      {"trace", "file for what was done when, by step and thread (trace event JSON, for a browser)", Takes::text},
       {"help", "this text"},
   };
   return all;

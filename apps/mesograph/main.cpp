@@ -135,7 +135,7 @@ int run(int argc, char** argv) {
     const int threads = given.whole("threads").value_or(static_cast<int>(std::thread::hardware_concurrency()));
     if (threads < 1) throw UsageError("--threads must be 1 or more");
     const tbb::global_control limit(tbb::global_control::max_allowed_parallelism, static_cast<std::size_t>(threads));
-    ConsoleProgress progress(given.has("quiet"));
+    ConsoleProgress progress(given.has("quiet"), given.text("trace"), threads);
     interrupts().run(&progress);
     Call call{given, name, given.text("survey"), progress};
     if (command.positional_help.empty() && !call.paths().empty())
@@ -151,7 +151,13 @@ int run(int argc, char** argv) {
         interrupts().run(nullptr);
       }
     } keep{call, own, lines, warnings};
-    command.run(call);
+    try {
+      command.run(call);
+    } catch (...) {
+      progress.write_trace();
+      throw;
+    }
+    progress.write_trace();
   });
   if (help) return 0;
   if (json) {

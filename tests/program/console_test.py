@@ -34,7 +34,7 @@ def test_every_command_tells_of_itself():
         for line in told.out.splitlines():
             words = line.split()
             option = next((w for w in words[:3] if w.startswith("--")), None)
-            if option and option not in ("--survey", "--threads", "--json", "--quiet", "--strict", "--help"):
+            if option and option not in ("--survey", "--threads", "--json", "--quiet", "--strict", "--trace", "--help"):
                 assert re.search(re.escape(option) + r"(?![\w-])", told_of(manual, command)), f"{command} {option} is not in the manual's section"
     assert call("--version").out.startswith("mesograph 0.")
     assert call().code == 2
@@ -70,6 +70,24 @@ def test_progress_goes_to_stderr_and_quiet_is_quiet():
     told = call("admit", "-s", place)
     assert "left out: blurred" in told.err and "left out" not in told.out
     assert call("admit", "-s", place, "--quiet").err == ""
+
+
+def test_a_trace_says_what_was_done_when():
+    place, file = new_survey(WORK / "traced"), WORK / "trace.json"
+    seconds = good("admit", "-s", place, "--trace", file)["seconds"]
+    events = [e for e in json.loads(file.read_text())["traceEvents"] if e["ph"] == "X"]
+    steps = [e for e in events if e["tid"] == 0]
+    parts = [e for e in events if e["tid"] > 0]
+    assert steps and parts and all(e["dur"] >= 0 for e in events)
+    assert sum(e["dur"] for e in steps) < 1.05e6 * seconds  # one after another, within the call
+    looked = max(steps, key=lambda e: e["args"]["parts"])
+    done = [e for e in parts if e["name"] == looked["name"]]
+    assert sum(e["args"]["parts"] for e in done) == looked["args"]["parts"]
+    for e in done:  # within their step, but for the microseconds between two looks at the clock
+        assert e["ts"] > looked["ts"] - 100 and e["ts"] + e["dur"] < looked["ts"] + looked["dur"] + 100
+    refused = call("tie", "-s", place, "--trace", file / "trace.json")  # a file is no folder
+    assert refused.code == 3 and "cannot be written" in refused.last, refused.last
+    assert not (place / "store" / "keypoints").exists()  # said before the work
 
 
 def limited(*words, size):

@@ -571,7 +571,7 @@ TEST_CASE("A boulder stays as round as it is, and level ground about it becomes 
   const auto [flattened, quiet] = fitted(1e9);
   const auto [kept, ground] = fitted(dense::DepthOptions{}.rough_sigmas);
   CAPTURE(flattened, kept, quiet, ground);
-  CHECK(flattened < -0.2);               // else there is nothing to keep
+  CHECK(flattened < -0.2);  // else there is nothing to keep
   CHECK(std::abs(kept) < -0.5 * flattened);
   CHECK(ground < 1.35 * quiet);  // one in eight falls beyond 1.5 sigmas by chance
 }

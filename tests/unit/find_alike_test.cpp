@@ -1,7 +1,7 @@
+#include <Eigen/Geometry>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <functional>
-#include <Eigen/Geometry>
 #include <mesograph/base/random.hpp>
 #include <mesograph/sight/find_alike.hpp>
 #include <mesograph/sight/target_start.hpp>
@@ -28,8 +28,7 @@ photo::Grey meadow(const Vector2d& x, const Painted& painted, unsigned seed) {
       const float ground = (knots.at(i, j) * (1 - s) + knots.at(i + 1, j) * s) * (1 - t) +
                            (knots.at(i, j + 1) * (1 - s) + knots.at(i + 1, j + 1) * s) * t;
       int on = 0;
-      for (int k = 0; k < 64; ++k)
-        on += painted(Vector2d(col + (k % 8 + 0.5) / 8, row + (k / 8 + 0.5) / 8) - x);
+      for (int k = 0; k < 64; ++k) on += painted(Vector2d(col + (k % 8 + 0.5) / 8, row + (k / 8 + 0.5) / 8) - x);
       out.at(col, row) = ground + (165 - ground) * static_cast<float>(on) / 64;
     }
   return out;

@@ -36,8 +36,8 @@ struct DepthOptions {
   /// the least sigma believed; and the sigma of a plane, were windows independent, that carries a pixel which no
   /// correlation confirms (of pairs alone: where several partners see, it is emptied).
   double plane_tolerance_px = 2.0, bend_px = 0.01, most_bend_px = 0.4, least_sigma_px = 0.05, carried_px = 0.14;
-  /// Where a surface that may bend so many times as much lies elsewhere by more than so many of its sigmas, it is right:
-  /// boulders, ridges, rims. Fewer sigmas: rounder boulders, more noise.
+  /// Where a surface that may bend so many times as much lies elsewhere by more than so many of its sigmas, it is
+  /// right: boulders, ridges, rims. Fewer sigmas: rounder boulders, more noise.
   double rough_bend = 6, rough_sigmas = 1.5;
   /// How often windows are laid on the surface found and planes fitted. Twice takes back half of what the first planes
   /// flatten, at a seventh of the time.

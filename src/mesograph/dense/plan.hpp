@@ -11,12 +11,12 @@ namespace mesograph::dense {
 
 /// What was asked of a cloud.
 struct CloudRequest {
-  double spacing = nan;  ///< m
-  int level = 1;         ///< photos are matched at 1/2^level of their size
-  int min_views = 2;     ///< photos that must agree on a point
-  double max_sigma = nan;        ///< m; NaN: no limit
+  double spacing = nan;           ///< m
+  int level = 1;                  ///< photos are matched at 1/2^level of their size
+  int min_views = 2;              ///< photos that must agree on a point
+  double max_sigma = nan;         ///< m; NaN: no limit
   double max_sigma_parallax = 0;  ///< pixels of parallax that lift that limit where rays meet at small angles
-  double disk = nan;  ///< bytes that depth maps may fill at a time; NaN: all are kept
+  double disk = nan;              ///< bytes that depth maps may fill at a time; NaN: all are kept
   /// Points are wanted in this box of the local frame alone, m; empty: everywhere.
   std::optional<Eigen::AlignedBox2d> box;
 };

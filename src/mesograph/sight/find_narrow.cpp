@@ -168,18 +168,18 @@ std::vector<std::size_t> seen_twice(const adjust::Block& block, const SearchSite
 }
 
 /// The clearest of the targets that look usual; nothing where there is none.
-std::optional<Pattern> pattern_of(const std::vector<Candidate>& candidates, const std::vector<NarrowChoice>& choices,
-                                  const Usual& usual, std::size_t photos) {
+std::optional<Pattern> pattern_of(const adjust::Block& block, const std::vector<NarrowChoice>& choices,
+                                  const Usual& usual) {
   std::optional<Pattern> out;
-  std::vector<std::vector<double>> tones(photos);
+  std::vector<std::vector<double>> tones(block.stations.size());
   std::vector<double> all;
-  for (std::size_t i = 0; i < candidates.size(); ++i) {
-    if (choices[i].outcome != NarrowOutcome::found) continue;
-    for (const Seen& s : choices[i].sights) {
+  for (const NarrowChoice& choice : choices) {
+    if (choice.outcome != NarrowOutcome::found) continue;
+    for (const Seen& s : choice.sights) {
       if (!usual.fits(s)) continue;
       tones[static_cast<std::size_t>(s.station)].push_back(s.target.tone), all.push_back(s.target.tone);
       if (std::abs(s.size_m - usual.size_m) < 0.2 * usual.size_m && (!out || s.target.fit > out->seen.target.fit))
-        out = Pattern{s, candidates[i].spots.front().X, {}};
+        out = Pattern{s, ground_of(block, s), {}};
     }
   }
   if (!out) return out;
@@ -191,7 +191,7 @@ std::optional<Pattern> pattern_of(const std::vector<Candidate>& candidates, cons
 /// ground, where at least half of the photos that should show it agree.
 void choose_alike(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Usual& usual,
                   std::vector<Candidate>& candidates, std::vector<NarrowChoice>& choices, Progress& progress) {
-  const auto pattern = pattern_of(candidates, choices, usual, site.images.size());
+  const auto pattern = pattern_of(block, choices, usual);
   if (!pattern) return;
   std::vector<std::vector<AlikeWindow>> windows(site.images.size());
   std::vector<int> should_show(candidates.size(), 0);

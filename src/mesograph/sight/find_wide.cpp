@@ -168,8 +168,8 @@ std::vector<Usual> likeliest(std::vector<Class> classes) {
   return out;
 }
 
-/// Few photos and large targets first: a pattern needs not all, and small ones cost four times as much. Where too few of
-/// it showed in all of the photos, too, what shows most is looked for with wider bounds, for its kind and size are
+/// Few photos and large targets first: a pattern needs not all, and small ones cost four times as much. Where too few
+/// of it showed in all of the photos, too, what shows most is looked for with wider bounds, for its kind and size are
 /// known; then the colours.
 WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, const Outlook& outlook,
                           const Sought& wanted, Progress& progress) {
@@ -177,13 +177,13 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
   const std::vector<std::vector<Window>> few = few_windows(wanted, outlook, views);
   WideLook out;
   std::vector<Class> classes;
-  std::vector<Seen> in_few;
+  std::vector<Seen> newest;  // what the last look saw
   const auto see = [&](const Usual& usual, const std::vector<std::vector<Window>>& windows, std::string_view step,
                        LookFor look_for = LookFor::clear, const std::vector<Seen>& before = {}) {
     WideLook now;
     now.band = usual.band;
     now.look = look(block, site, outlook, usual, windows, look_for, step, progress);
-    in_few = now.look.seen;
+    newest = now.look.seen;
     now.look.seen.insert(now.look.seen.end(), before.begin(), before.end());
     now.spots = spots_of(block, now.look.seen);
     classes = classes_of(now.look.seen, now.spots);
@@ -198,7 +198,7 @@ WideLook look_for_pattern(const adjust::Block& block, const SearchSite& site, co
   std::vector<std::vector<Window>> others = wanted.windows;
   for (std::size_t i = 0; i < others.size(); ++i)
     if (!few[i].empty()) others[i].clear();
-  if (see({}, others, "looking in the other photos", LookFor::clear, std::vector<Seen>(in_few))) return out;
+  if (see({}, others, "looking in the other photos", LookFor::clear, std::vector<Seen>(newest))) return out;
   for (const Usual& usual : likeliest(classes))
     if (see(usual, wanted.windows, "looking for what shows most")) break;
   for (const photo::Band band : colours)

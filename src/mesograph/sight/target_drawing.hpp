@@ -18,8 +18,8 @@ bool has_lines(TargetKind kind);
 Eigen::VectorXd parameters_of(TargetKind kind, const TargetShape& start);
 
 /// Values of a drawing at n places x, y of the image, pixels, seen with the horizon g of PlaneView: 1 on the paint and
-/// 0 beside it, of a checker +1 and -1; edges are soft by the blur. Smooth in p. Accuracy: 3e-7 of the soft edge that is
-/// meant. Cost: some nanoseconds a place.
+/// 0 beside it, of a checker +1 and -1; edges are soft by the blur. Smooth in p. Accuracy: 3e-7 of the soft edge that
+/// is meant. Cost: some nanoseconds a place.
 Eigen::VectorXd drawn(TargetKind kind, const Eigen::VectorXd& p, const Eigen::Vector2d& g, const Eigen::VectorXd& x,
                       const Eigen::VectorXd& y);
 

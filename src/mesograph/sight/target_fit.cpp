@@ -177,8 +177,7 @@ double noise_variance(const State& s) { return std::max(0.5, s.cost / static_cas
 /// little at the start and after a few rounds: nine of ten places are texture, and cost most. Ends early where it
 /// explains `enough`.
 std::optional<State> minimise(std::vector<Pixel>& pixels, TargetKind kind, const Prior& prior, const TargetShape& start,
-                              const Eigen::Vector2d& g, bool lean, double least,
-                              double enough) {
+                              const Eigen::Vector2d& g, bool lean, double least, double enough) {
   State s = evaluate(pixels, kind, prior.mean, g, lean);
   if (!(s.cost < 1e299) || explained(pixels, s) < 0.7 * least) return std::nullopt;
   double lambda = 1e-3;
@@ -472,9 +471,8 @@ std::optional<Target> fit_from(const photo::Grey& image, TargetKind kind, const 
   out.x = s->p.head<2>();
   const PixelGrid grid(pixels);
   out.covariance =
-      covariance_of(pixels, grid, *s,
-                    jacobian(pixels, kind, *s, options.view.g, kind != TargetKind::checker, true), prior,
-                    out.strain);
+      covariance_of(pixels, grid, *s, jacobian(pixels, kind, *s, options.view.g, kind != TargetKind::checker, true),
+                    prior, out.strain);
   const double radius = radius_of(kind, start, s->p);
   out.size_px = 2 * radius;
   out.shape = shape_of(kind, start, *s, radius);

@@ -29,10 +29,9 @@ PhotoPoints::PhotoPoints(const DepthJob& job) : job_(job) {
   for (std::size_t s = 0; s < job.prints.size(); ++s) {
     std::string maps = job.prints[s];
     for (const int other : witnesses[s]) maps += " " + job.prints[other];
-    prints_.push_back(
-        fingerprint({photo_points_version, maps, together,
-                     fmt::format("{} {} {} {}", job.plan.request.min_views, job.plan.request.max_sigma,
-                                 job.plan.request.max_sigma_parallax, tile_size_)}));
+    prints_.push_back(fingerprint({photo_points_version, maps, together,
+                                   fmt::format("{} {} {} {}", job.plan.request.min_views, job.plan.request.max_sigma,
+                                               job.plan.request.max_sigma_parallax, tile_size_)}));
   }
 }
 
