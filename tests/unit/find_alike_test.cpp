@@ -82,3 +82,27 @@ TEST_CASE("A target on ground as light as its paint is found by its drawing", "[
   CHECK(passed >= trials - 1);
   CHECK(by_itself < trials / 2);  // else this ground is too easy
 }
+
+TEST_CASE("A shape that is known is held where ground nearly as light as the paint lies beside it", "[find_alike]") {
+  // On a meadow a fit of anything makes of the arm what it likes; sizes of errors over many meadows, pixels.
+  double free = 0, held = 0;
+  int both = 0;
+  for (unsigned seed = 1; seed <= 40; ++seed) {
+    Random random(200 + seed);
+    const Vector2d x(random.uniform(50, 70), random.uniform(50, 70));
+    const double angle = random.uniform(0, 0.5 * pi);
+    const photo::Grey image = meadow(
+        x, [&](const Vector2d& d) { return corner(turned(d, angle)); }, seed);
+    sight::TargetShape start = shape_of(sight::TargetKind::corner, angle);
+    start.x = x + Vector2d(0.3, -0.3);
+    sight::TargetOptions options;
+    const auto fitted = sight::fit_from(image, sight::TargetKind::corner, start, options);
+    options.known_shape = true;
+    const auto known = sight::fit_from(image, sight::TargetKind::corner, start, options);
+    if (!fitted || !known) continue;
+    ++both, free += (fitted->x - x).squaredNorm(), held += (known->x - x).squaredNorm();
+  }
+  CAPTURE(both, std::sqrt(free / both), std::sqrt(held / both));
+  REQUIRE(both > 20);
+  CHECK(held < 0.7 * free);
+}
