@@ -108,6 +108,15 @@ class Surface:
         gy, gx = np.gradient(self.height, self.cell)
         self.slope = np.degrees(np.arctan(np.hypot(gx, gy)))
 
+    def coverable(self, size):
+        """Which cells of that size should hold points: three good photos see them, no water, not steeper than 75
+        degrees. And the cover class of each."""
+        columns, rows = (int(n * self.cell / size) for n in (self.height.shape[1], self.height.shape[0]))
+        i = ((np.arange(columns) + 0.5) * size / self.cell).astype(int)
+        j = ((np.arange(rows) + 0.5) * size / self.cell).astype(int)
+        at = np.ix_(j, i)
+        return (self.seen[at] >= 3) & (self.cover[at] != 6) & (self.slope[at] < 75), self.cover[at]
+
     def at(self, east, north):
         """Bilinear height; NaN outside."""
         c = (east - self.west) / self.cell - 0.5

@@ -154,7 +154,11 @@ int run(int argc, char** argv) {
     try {
       command.run(call);
     } catch (...) {
-      progress.write_trace();
+      try {
+        progress.write_trace();
+      } catch (const Error&) {
+        // What the command failed for is said; it may be the same full disk.
+      }
       throw;
     }
     progress.write_trace();

@@ -9,7 +9,7 @@
 
 namespace mesograph::dense {
 
-/// What was asked of a cloud.
+/// What was asked of a cloud. A plain value, without accuracy, cost or source of its own.
 struct CloudRequest {
   double spacing = nan;           ///< m
   int level = 1;                  ///< photos are matched at 1/2^level of their size
@@ -22,7 +22,8 @@ struct CloudRequest {
 };
 
 /// Which photos of a block give depth maps, with what partners, and what is known of the ground before. Plain values in
-/// the order of the block's stations; nothing of files. Cost of ask(): a look at every tie ray.
+/// the order of the block's stations; nothing of files. Cost of ask(): a look at every tie ray. Accuracy: hints are
+/// good to the tie points they are. Source: none, it is bookkeeping; how partners are chosen stands in partners.hpp.
 struct DepthPlan {
   adjust::Block block;
   CloudRequest request;

@@ -151,37 +151,45 @@ std::vector<TargetShape> most_alike(const photo::Grey& image, TargetKind kind, c
   return out;
 }
 
+namespace {
+
+/// What looks like the pattern in a window of a photo, and is as light as its paint.
+void look_in_window(const adjust::Block& block, const Outlook& outlook, const Pattern& pattern, int station,
+                    const photo::Grey& image, const AlikeWindow& w, std::vector<Seen>& out) {
+  const TargetKind kind = pattern.seen.target.kind;
+  const double c = block.cameras[block.stations[station].camera].interior[camera::c], tone = pattern.tones[station];
+  TargetOptions options =
+      options_at(block, outlook.predictor, {}, {kind, nan, pattern.seen.band}, station, w.window.center());
+  options.known_shape = true;
+  options.most_sigma_px = 0.4;
+  // Of strips and circles half of the window is ground, and this ground is as light as the paint; of a checker nothing
+  // is.
+  if (kind != TargetKind::checker) options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.5;
+  const std::vector<TargetShape> shapes =
+      shapes_there(block, outlook, pattern, station, w.X, image_from_plane(options.view));
+  for (const TargetShape& shape : most_alike(image, kind, shapes, options.view, w.window, 3)) {
+    const auto target = fit_from(image, kind, shape, options, options.least_fit);
+    if (!target || !acceptable(*target, options) || target->shape.light != shape.light) continue;
+    // A seventh darker, a third lighter: worn and in the sun.
+    if (target->tone < 0.85 * tone || target->tone > 1.3 * tone) continue;
+    const double range = outlook.predictor.range_to_ground(station, target->x);
+    out.push_back({station, *target, range, target->size_px * range / c, pattern.seen.band});
+  }
+}
+
+}  // namespace
+
 Look look_for_alike(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Pattern& pattern,
                     const std::vector<std::vector<AlikeWindow>>& windows, Progress& progress) {
-  const TargetKind kind = pattern.seen.target.kind;
   std::vector<std::vector<Seen>> per_photo(windows.size());
   progress.start("looking for what looks alike", windows.size());
   parallel_for(windows.size(), [&](std::size_t i) {
     progress.check();
-    const int station = static_cast<int>(i);
-    const double c = block.cameras[block.stations[i].camera].interior[camera::c];
     try {
       if (windows[i].empty() || site.images[i].path.empty()) return progress.advance();
       const photo::Grey image = photo::read_grey(site.images[i].path, 0, site.images[i].tone, pattern.seen.band);
-      for (const AlikeWindow& w : windows[i]) {
-        TargetOptions options =
-            options_at(block, outlook.predictor, {}, {kind, nan, pattern.seen.band}, station, w.window.center());
-        options.known_shape = true;
-        options.most_sigma_px = 0.4;
-        // Of strips and circles half of the window is ground, and this ground is as light as the paint; of a checker
-        // nothing is.
-        if (kind != TargetKind::checker) options.least_fit = options.least_disc_fit = options.least_ring_fit = 0.5;
-        const std::vector<TargetShape> shapes =
-            shapes_there(block, outlook, pattern, station, w.X, image_from_plane(options.view));
-        for (const TargetShape& shape : most_alike(image, kind, shapes, options.view, w.window, 3)) {
-          const auto target = fit_from(image, kind, shape, options, options.least_fit);
-          if (!target || !acceptable(*target, options) || target->shape.light != shape.light) continue;
-          // A seventh darker, a third lighter: worn and in the sun.
-          if (target->tone < 0.85 * pattern.tones[i] || target->tone > 1.3 * pattern.tones[i]) continue;
-          const double range = outlook.predictor.range_to_ground(station, target->x);
-          per_photo[i].push_back({station, *target, range, target->size_px * range / c, pattern.seen.band});
-        }
-      }
+      for (const AlikeWindow& w : windows[i])
+        look_in_window(block, outlook, pattern, static_cast<int>(i), image, w, per_photo[i]);
     } catch (const Error&) {
       // told of when it was looked at first
     }

@@ -19,15 +19,17 @@ struct Pattern {
   std::vector<double> tones;  ///< grey level of the same paint in each photo, as other targets show it
 };
 
+/// Where one point is looked for in a photo.
+struct AlikeWindow {
+  Eigen::Vector3d X;  ///< of the point, local frame, m
+  Window window;
+};
+
 /// Looks at points, in the windows in which photos should show them, for what looks like a pattern, however it is
 /// turned on the ground there, and is as light as its paint: tufts of grass cross, too, but are darker. `windows`: of
 /// each photo, those of each point.
 /// Accuracy: of places as find_targets, with the shape held (TargetOptions::known_shape). Cost: some ten milliseconds
 /// a window.
-struct AlikeWindow {
-  Eigen::Vector3d X;  ///< of the point, local frame, m
-  Window window;
-};
 Look look_for_alike(const adjust::Block& block, const SearchSite& site, const Outlook& outlook, const Pattern& pattern,
                     const std::vector<std::vector<AlikeWindow>>& windows, Progress& progress);
 
