@@ -193,5 +193,10 @@ int main(int argc, char** argv) {
   mallopt(M_MMAP_THRESHOLD, 1 << 28);
   mallopt(M_TRIM_THRESHOLD, 1 << 29);
 #endif
-  return mesograph::app::run(argc, argv);
+  try {
+    return mesograph::app::run(argc, argv);
+  } catch (...) {
+    // All that a command fails for is caught where it runs; here it is the lines themselves that could not be printed.
+    return 1;
+  }
 }
