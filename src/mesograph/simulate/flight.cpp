@@ -182,10 +182,10 @@ std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const T
   return x;
 }
 
-Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y) {
+Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y, Eigen::Vector2d* bend) {
   const Eigen::Vector2d aim((x - camera.width * 0.5 - camera.x0) / camera.c,
                             (y - camera.height * 0.5 - camera.y0) / camera.c);
-  Eigen::Vector2d ideal = aim;
+  Eigen::Vector2d ideal = bend ? Eigen::Vector2d(aim + *bend) : aim;
   for (int n = 0; n < 25; ++n) {
     const Eigen::Vector2d before = ideal;
     const double r2 = ideal.squaredNorm(), radial = 1 + r2 * (camera.k1 + r2 * (camera.k2 + r2 * camera.k3));
@@ -195,6 +195,7 @@ Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y) {
     ideal = (aim - decentring) / radial;
     if ((ideal - before).cwiseAbs().maxCoeff() < 1e-10) break;
   }
+  if (bend) *bend = ideal - aim;
   return Eigen::Vector3d(ideal.x(), ideal.y(), 1).normalized();
 }
 

@@ -7,11 +7,37 @@ namespace mesograph::simulate {
 
 namespace {
 
-Eigen::Vector3f shade(const Site& site, const Eigen::Vector3d& X, const Eigen::Vector3d& sun,
-                      const photo::Raster<std::uint8_t>& sunlit, double footprint) {
-  const double direct = site.sunlit_at(sunlit, X.x(), X.y()) ? std::max(0.0, site.normal(X.x(), X.y()).dot(sun)) : 0.0;
-  const float light = static_cast<float>(0.45 + 0.95 * direct);
-  return 200.0f * light * site.albedo(X, footprint);
+const Eigen::Vector3f sky(190, 200, 215);
+
+/// What two rays a pixel show along a line at y: their light, and ranges in m, 0 where they meet nothing.
+struct Line {
+  std::vector<Eigen::Vector3f> light;
+  std::vector<double> range;
+};
+
+Line look_along(const Site& site, const TrueCamera& camera, const TrueStation& now, double y, const Eigen::Vector3d& sun,
+                const photo::Raster<std::uint8_t>& sunlit) {
+  const std::size_t n = 2 * static_cast<std::size_t>(camera.width);
+  Line out{std::vector<Eigen::Vector3f>(n, sky), std::vector<double>(n, 0.0)};
+  std::vector<Eigen::Vector3d> met;
+  std::vector<double> footprint;
+  Eigen::Vector2d bend = Eigen::Vector2d::Zero();
+  for (std::size_t i = 0; i < n; ++i) {
+    const Eigen::Vector3d d = now.axes.transpose() * true_ray(camera, 0.25 + 0.5 * static_cast<double>(i), y, &bend);
+    const auto t = site.first_hit(now.C, d);
+    if (!t) continue;
+    out.range[i] = *t;
+    met.push_back(now.C + *t * d);
+    footprint.push_back(*t / camera.c);
+  }
+  const std::vector<Eigen::Vector3f> albedo = site.albedo(met, footprint);
+  for (std::size_t i = 0, k = 0; i < n; ++i) {
+    if (out.range[i] == 0) continue;
+    const double x = met[k].x(), north = met[k].y();
+    const double direct = site.sunlit_at(sunlit, x, north) ? std::max(0.0, site.normal(x, north).dot(sun)) : 0.0;
+    out.light[i] = 200.0f * static_cast<float>(0.45 + 0.95 * direct) * albedo[k++];
+  }
+  return out;
 }
 
 void blur(std::vector<Eigen::Vector3f>& pixels, int width, int height, double sigma) {
@@ -45,27 +71,26 @@ Rendering render(const Site& site, const TrueCamera& camera, const TrueStation& 
                  const photo::Raster<std::uint8_t>& sunlit, std::uint64_t seed) {
   const int w = camera.width, h = camera.height;
   Rendering out{photo::Rgb(w, h, 3), photo::Raster<float>(w, h)};
-  std::vector<Eigen::Vector3f> pixels(static_cast<std::size_t>(w) * h, Eigen::Vector3f(190, 200, 215));
-  const Eigen::Vector3d light = sun.normalized();
-  std::vector<TrueStation> moments;
-  for (int half_row = 0; half_row < 2 * h; ++half_row) moments.push_back(station.at_row(camera, 0.25 + 0.5 * half_row));
-  for (int row = 0; row < h; ++row)
+  std::vector<Eigen::Vector3f> pixels(static_cast<std::size_t>(w) * h);
+  for (int row = 0; row < h; ++row) {
+    Line lines[2];
+    for (int half : {0, 1}) {
+      const double y = row + 0.25 + 0.5 * half;
+      lines[half] = look_along(site, camera, station.at_row(camera, y), y, sun.normalized(), sunlit);
+    }
     for (int col = 0; col < w; ++col) {
       Eigen::Vector3f sum = Eigen::Vector3f::Zero();
       double ranges = 0;
       int hits = 0;
-      for (int sub = 0; sub < 4; ++sub) {
-        const double y = row + 0.25 + 0.5 * (sub / 2);
-        const Eigen::Vector3d v = true_ray(camera, col + 0.25 + 0.5 * (sub % 2), y);
-        const TrueStation& now = moments[static_cast<std::size_t>(2 * row + sub / 2)];
-        const Eigen::Vector3d d = now.axes.transpose() * v;
-        const auto t = site.first_hit(now.C, d);
-        sum += t ? shade(site, now.C + *t * d, light, sunlit, *t / camera.c) : Eigen::Vector3f(190, 200, 215);
-        if (t) ranges += *t, ++hits;
-      }
+      for (const Line& line : lines)
+        for (const int i : {2 * col, 2 * col + 1}) {
+          sum += line.light[i];
+          ranges += line.range[i], hits += line.range[i] > 0;
+        }
       pixels[static_cast<std::size_t>(row) * w + col] = 0.25f * sum;
       out.range.at(col, row) = static_cast<float>(hits ? ranges / hits : 0.0);
     }
+  }
   blur(pixels, w, h, station.blur_px);
   Random random(seed);
   for (int row = 0; row < h; ++row)

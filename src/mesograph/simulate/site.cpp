@@ -23,8 +23,36 @@ Eigen::Vector3f colour_of(Paint paint) {
   return {0.80f, 0.80f, 0.80f};
 }
 
+/// What covers the ground, without light: its colour, and how much of it the noise changes.
+struct Skin {
+  Eigen::Vector3f colour;
+  float contrast = 1;
+};
+
+Skin skin_of(Cover cover) {
+  switch (cover) {
+    case Cover::ground:
+      break;
+    case Cover::road:
+      return {{0.36f, 0.36f, 0.38f}, 0.35f};
+    case Cover::barrier:
+      return {{0.72f, 0.70f, 0.66f}, 0.5f};
+    case Cover::hut:
+      return {{0.50f, 0.24f, 0.18f}, 0.6f};
+    case Cover::boulder:
+      return {{0.55f, 0.53f, 0.50f}, 1.0f};
+    case Cover::shrub:
+      return {{0.20f, 0.31f, 0.13f}, 1.2f};
+    case Cover::water:
+      return {{0.16f, 0.21f, 0.24f}, 0.02f};
+    case Cover::mud:
+      return {{0.47f, 0.39f, 0.30f}, 0.16f};
+  }
+  return {{0.42f, 0.45f, 0.28f}, 1.0f};
+}
+
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
-constexpr int tile = 16;                            // cells
+constexpr double square = 2.0;                      // m: where paint lies is known by squares
 
 double smooth_step(double low, double high, double value) {
   const double t = std::clamp((value - low) / (high - low), 0.0, 1.0);
@@ -75,7 +103,7 @@ Site::Site(std::uint64_t seed) : seed_(seed) {
   cover_.assign(z_.size(), static_cast<std::uint8_t>(Cover::ground));
   shape_ground();
   place_objects();
-  build_tile_tops();
+  build_tops();
 }
 
 void Site::shape_ground() {
@@ -159,29 +187,37 @@ void Site::place_objects() {
   }
 }
 
-void Site::build_tile_tops() {
-  tile_columns_ = columns_ / tile + 1;
-  const int tile_rows = rows_ / tile + 1;
-  tile_top_.assign(static_cast<std::size_t>(tile_columns_) * tile_rows, -1e9f);
-  for (int tr = 0; tr < tile_rows; ++tr)
-    for (int tc = 0; tc < tile_columns_; ++tc) {
-      float& top = tile_top_[static_cast<std::size_t>(tr) * tile_columns_ + tc];
-      for (int j = std::max(0, tr * tile - 1); j <= std::min(rows_ - 1, (tr + 1) * tile + 1); ++j)
-        for (int i = std::max(0, tc * tile - 1); i <= std::min(columns_ - 1, (tc + 1) * tile + 1); ++i)
-          top = std::max(top, z_[static_cast<std::size_t>(j) * columns_ + i]);
-    }
+void Site::build_tops() {
+  for (Tops& tops : tops_) {
+    tops.columns = columns_ / tops.size() + 1;
+    const int rows = rows_ / tops.size() + 1;
+    tops.z.assign(static_cast<std::size_t>(tops.columns) * rows, -1e9f);
+    parallel_for(static_cast<std::size_t>(rows), [&](std::size_t row) {
+      const int first = static_cast<int>(row) * tops.size();
+      for (int column = 0; column < tops.columns; ++column) {
+        float& top = tops.z[row * static_cast<std::size_t>(tops.columns) + column];
+        for (int j = first; j <= std::min(rows_ - 1, first + tops.size()); ++j)
+          for (int i = column * tops.size(); i <= std::min(columns_ - 1, (column + 1) * tops.size()); ++i)
+            top = std::max(top, z_[static_cast<std::size_t>(j) * columns_ + i]);
+      }
+    });
+  }
 }
 
 void Site::paint(std::vector<Target> targets) {
   targets_ = std::move(targets);
-  painted_.assign(tile_top_.size(), 0);
+  painted_.assign(square_at(reach_x, reach_y) + 1, 0);
   for (const Target& target : targets_) {
     const double reach = reach_of(target.mark) * target.half;
-    const auto index = [](double v) { return static_cast<int>(v / (tile * cell)); };
-    for (int tr = index(target.X.y() - reach + reach_y); tr <= index(target.X.y() + reach + reach_y); ++tr)
-      for (int tc = index(target.X.x() - reach + reach_x); tc <= index(target.X.x() + reach + reach_x); ++tc)
-        painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] = 1;
+    for (double dy = -reach; dy < reach + square; dy += square)
+      for (double dx = -reach; dx < reach + square; dx += square)
+        painted_[square_at(target.X.x() + std::min(dx, reach), target.X.y() + std::min(dy, reach))] = 1;
   }
+}
+
+std::size_t Site::square_at(double x, double y) {
+  constexpr auto columns = static_cast<std::size_t>(2 * reach_x / square) + 1;
+  return static_cast<std::size_t>((y + reach_y) / square) * columns + static_cast<std::size_t>((x + reach_x) / square);
 }
 
 bool Site::inside(double x, double y) const { return std::abs(x) < reach_x - 1 && std::abs(y) < reach_y - 1; }
@@ -206,51 +242,74 @@ Eigen::Vector3d Site::normal(double x, double y) const {
   return Eigen::Vector3d(height(x - e, y) - height(x + e, y), height(x, y - e) - height(x, y + e), 2 * e).normalized();
 }
 
+namespace {
+
+/// Where a ray (x, y in cells from the patch's corner, z in m, over t in m) first meets a bilinear patch, between 0 and
+/// `end`; nothing where it does not.
+std::optional<double> meet_patch(const float* low, const float* high, double u, double v, double z,
+                                 const Eigen::Vector3d& d, double end) {
+  const double a = low[0], b = low[1] - a, c = high[0] - a, twist = high[1] - high[0] - b;
+  const double f0 = z - (a + b * u + c * v + twist * u * v);
+  if (f0 <= 0) return 0.0;
+  // f0 + f1 t + f2 t^2: how far the ray is above the patch.
+  const double f1 = d.z() - b * d.x() - c * d.y() - twist * (u * d.y() + v * d.x()), f2 = -twist * d.x() * d.y();
+  const double discriminant = f1 * f1 - 4 * f2 * f0;
+  if (discriminant < 0) return std::nullopt;
+  // The smaller positive root; written so that a patch that is hardly twisted loses no digits.
+  const double root = std::sqrt(discriminant);
+  if (f1 >= 0 && f2 >= 0) return std::nullopt;
+  const double t = f1 < 0 ? 2 * f0 / (root - f1) : -(f1 + root) / (2 * f2);
+  return t <= end ? std::optional<double>(t) : std::nullopt;
+}
+
+/// The range, m, over which a ray stays within the square of `size` cells in which it is at x, y.
+double leaves_square(double x, double y, const Eigen::Vector3d& d, int column, int row, int size) {
+  double leave = 1e9;
+  if (d.x() > 1e-9) leave = std::min(leave, (column + size - x) / d.x());
+  if (d.x() < -1e-9) leave = std::min(leave, (column - x) / d.x());
+  if (d.y() > 1e-9) leave = std::min(leave, (row + size - y) / d.y());
+  if (d.y() < -1e-9) leave = std::min(leave, (row - y) / d.y());
+  return std::max(0.0, leave);
+}
+
+}  // namespace
+
 std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const {
-  const double fine = 0.5 * cell / std::max(0.2, std::hypot(d.x(), d.y()));
-  const double tile_size = tile * cell;
-  double before = 0.0;
+  const Eigen::Vector3d step(d.x() / cell, d.y() / cell, d.z());  // x, y in cells
+  const double x0 = (C.x() + reach_x) / cell, y0 = (C.y() + reach_y) / cell;
+  constexpr double over_the_edge = 1e-7;
+  std::size_t level = 0;  // of squares: larger ones have been seen to be no use where the ray is
   for (double t = 0.0; t < 600.0;) {
-    const Eigen::Vector3d X = C + t * d;
-    if (!inside(X.x(), X.y()) || (d.z() >= 0 && X.z() > 60.0)) return std::nullopt;
-    const int tc = static_cast<int>((X.x() + reach_x) / tile_size),
-              tr = static_cast<int>((X.y() + reach_y) / tile_size);
-    const double top = tile_top_[static_cast<std::size_t>(tr) * tile_columns_ + tc];
-    if (X.z() > top + 0.01) {
-      // Over the tile's highest point nothing can be met: go to where the ray leaves the tile or comes down to it.
-      double leave = 1e9;
-      for (int axis = 0; axis < 2; ++axis) {
-        const double low = (axis == 0 ? tc * tile_size - reach_x : tr * tile_size - reach_y);
-        if (d[axis] > 1e-9) leave = std::min(leave, (low + tile_size - X[axis]) / d[axis]);
-        if (d[axis] < -1e-9) leave = std::min(leave, (low - X[axis]) / d[axis]);
+    const double x = x0 + t * step.x(), y = y0 + t * step.y(), z = C.z() + t * step.z();
+    if (!inside(x * cell - reach_x, y * cell - reach_y) || (step.z() >= 0 && z > 60.0)) return std::nullopt;
+    if (level < tops_.size()) {
+      // Over the highest point of a square nothing can be met: on to where the ray leaves it or comes down to that.
+      const Tops& tops = tops_[level];
+      const int column = static_cast<int>(x) >> tops.power, row = static_cast<int>(y) >> tops.power;
+      const double above = z - tops.z[static_cast<std::size_t>(row) * tops.columns + column];
+      if (above <= 0.001) {
+        ++level;
+        continue;
       }
-      if (d.z() < 0) leave = std::min(leave, (X.z() - top) / -d.z());
-      before = t;
-      t += leave + 1e-4;
+      const double leave = leaves_square(x, y, step, column << tops.power, row << tops.power, tops.size());
+      const double down = step.z() < 0 ? above / -step.z() : 1e9;
+      t += std::min(leave, down) + over_the_edge;
+      level = down < leave ? level + 1 : level - (level > 0);
       continue;
     }
-    if (X.z() <= height(X.x(), X.y())) {
-      double above = before, below = t;
-      for (int n = 0; n < 12; ++n) {
-        const double middle = 0.5 * (above + below);
-        const Eigen::Vector3d M = C + middle * d;
-        (M.z() <= height(M.x(), M.y()) ? below : above) = middle;
-      }
-      return 0.5 * (above + below);
-    }
-    before = t;
-    t += fine;
+    const int column = static_cast<int>(x), row = static_cast<int>(y);
+    const double leave = leaves_square(x, y, step, column, row, 1);
+    const float* corner = z_.data() + static_cast<std::size_t>(row) * columns_ + column;
+    if (const auto met = meet_patch(corner, corner + columns_, x - column, y - row, z, step, leave)) return t + *met;
+    t += leave + over_the_edge;
+    level = tops_.size() - 1;
   }
   return std::nullopt;
 }
 
-Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
-  const int tc = static_cast<int>((X.x() + reach_x) / (tile * cell)),
-            tr = static_cast<int>((X.y() + reach_y) / (tile * cell));
-  const bool painted =
-      !painted_.empty() && inside(X.x(), X.y()) && painted_[static_cast<std::size_t>(tr) * tile_columns_ + tc] != 0;
-  for (std::size_t i = 0; painted && i < targets_.size(); ++i) {
-    const Target& target = targets_[i];
+std::optional<Eigen::Vector3f> Site::paint_at(const Eigen::Vector3d& X) const {
+  if (painted_.empty() || !inside(X.x(), X.y()) || painted_[square_at(X.x(), X.y())] == 0) return std::nullopt;
+  for (const Target& target : targets_) {
     const double dx = (X.x() - target.X.x()) / target.half, dy = (X.y() - target.X.y()) / target.half;
     const double limit = reach_of(target.mark);
     if (std::abs(dx) > limit || std::abs(dy) > limit || dx * dx + dy * dy > limit * limit) continue;
@@ -258,55 +317,44 @@ Eigen::Vector3f Site::albedo(const Eigen::Vector3d& X, double footprint) const {
     if (const auto tone = tone_at(target.mark, c * dx + s * dy, c * dy - s * dx))
       return (*tone == Tone::light) == target.light ? colour_of(target.paint) : Eigen::Vector3f::Constant(0.05f);
   }
-  const Cover kind = cover(X.x(), X.y());
-  double contrast = 1.0;
-  Eigen::Vector3f base(0.42f, 0.45f, 0.28f);
-  switch (kind) {
-    case Cover::ground:
-      break;
-    case Cover::road:
-      base = {0.36f, 0.36f, 0.38f};
-      contrast = 0.35;
-      break;
-    case Cover::barrier:
-      base = {0.72f, 0.70f, 0.66f};
-      contrast = 0.5;
-      break;
-    case Cover::hut:
-      base = {0.50f, 0.24f, 0.18f};
-      contrast = 0.6;
-      break;
-    case Cover::boulder:
-      base = {0.55f, 0.53f, 0.50f};
-      break;
-    case Cover::shrub:
-      base = {0.20f, 0.31f, 0.13f};
-      contrast = 1.2;
-      break;
-    case Cover::water:
-      base = {0.16f, 0.21f, 0.24f};
-      contrast = 0.02;
-      break;
-    case Cover::mud:
-      base = {0.47f, 0.39f, 0.30f};
-      contrast = 0.16;
-      break;
-  }
+  return std::nullopt;
+}
+
+std::vector<Eigen::Vector3f> Site::albedo(const std::vector<Eigen::Vector3d>& X,
+                                          const std::vector<double>& footprint) const {
+  const std::size_t n = X.size();
+  if (n == 0) return {};
   // Octaves from 13 m down to the pixel, each turned against the one before so that no grid shows; z takes part so that
   // walls have texture too.
-  double sum = 0, x = X.x() + 0.7 * X.z(), y = X.y() + 0.45 * X.z();
-  for (double size = 12.8; size > 1.2 * footprint; size *= 0.5) {
-    const double fade = std::clamp(size / (1.2 * footprint) - 1, 0.0, 1.0);
-    sum += fade *
-           value_noise(x / size, y / size, static_cast<std::uint32_t>(seed_) + static_cast<std::uint32_t>(size * 100));
-    const double turned = 0.8 * x - 0.6 * y;
-    y = 0.6 * x + 0.8 * y;
-    x = turned;
+  std::vector<double> x(n), y(n);
+  std::vector<float> fade(n), bright(n, 0.0f), tint(n, 0.0f);
+  for (std::size_t i = 0; i < n; ++i) x[i] = X[i].x() / 3.1, y[i] = X[i].y() / 3.1, fade[i] = 1;
+  const auto noise_seed = static_cast<std::uint32_t>(seed_);
+  add_value_noise(x.data(), y.data(), 1, noise_seed + 99, fade.data(), n, tint.data());
+  for (std::size_t i = 0; i < n; ++i) x[i] = X[i].x() + 0.7 * X[i].z(), y[i] = X[i].y() + 0.45 * X[i].z();
+  const double finest = 1.2 * *std::min_element(footprint.begin(), footprint.end());
+  for (double size = 12.8; size > finest; size *= 0.5) {
+    for (std::size_t i = 0; i < n; ++i)
+      fade[i] = static_cast<float>(std::clamp(size / (1.2 * footprint[i]) - 1, 0.0, 1.0));
+    add_value_noise(x.data(), y.data(), size, noise_seed + static_cast<std::uint32_t>(size * 100), fade.data(), n,
+                    bright.data());
+    for (std::size_t i = 0; i < n; ++i) {
+      const double turned = 0.8 * x[i] - 0.6 * y[i];
+      y[i] = 0.6 * x[i] + 0.8 * y[i];
+      x[i] = turned;
+    }
   }
-  const float bright = static_cast<float>(std::clamp(1.0 + 0.24 * contrast * sum, 0.15, 1.9));
-  const float tint = static_cast<float>(0.08 * contrast *
-                                        value_noise(X.x() / 3.1, X.y() / 3.1, static_cast<std::uint32_t>(seed_) + 99));
-  return (base * bright).cwiseProduct(Eigen::Vector3f(1 + tint, 1, 1 - tint)).cwiseMin(1.0f);
+  std::vector<Eigen::Vector3f> out(n);
+  for (std::size_t i = 0; i < n; ++i) {
+    if (const auto paint = paint_at(X[i])) {
+      out[i] = *paint;
+      continue;
+    }
+    const auto& [base, contrast] = skin_of(cover(X[i].x(), X[i].y()));
+    const float grey = std::clamp(1.0f + 0.24f * contrast * bright[i], 0.15f, 1.9f), hue = 0.08f * contrast * tint[i];
+    out[i] = (base * grey).cwiseProduct(Eigen::Vector3f(1 + hue, 1, 1 - hue)).cwiseMin(1.0f);
+  }
+  return out;
 }
 
 photo::Raster<std::uint8_t> Site::sunlit(const Eigen::Vector3d& sun) const {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <array>
 #include <cstdint>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/simulate/marks.hpp>
@@ -25,8 +26,8 @@ struct Target {
 ///
 /// Site frame: x east, y north, z up, m, origin in the middle of the site (150 m x 190 m) at road level; the field goes
 /// on beyond the site, without objects, as far as an oblique photo may see. Everything follows from the seed.
-/// Accuracy: it is the truth, but for `first_hit`, which halves its last step twelve times. Cost: the height field is
-/// made once.
+/// Accuracy: it is the truth, to rounding. Cost: the height field is made once; a ray that looks down meets about ten
+/// squares before it hits.
 class Site {
  public:
   explicit Site(std::uint64_t seed);
@@ -39,8 +40,8 @@ class Site {
   Eigen::Vector3d normal(double x, double y) const;
   /// Where a ray first meets the surface: range from C along the unit vector d, m; nothing where it leaves the field.
   std::optional<double> first_hit(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const;
-  /// Colour without light, 0 to 1, with detail down to `footprint` m. Targets are painted on.
-  Eigen::Vector3f albedo(const Eigen::Vector3d& X, double footprint) const;
+  /// Colours without light, 0 to 1, of points with detail down to their `footprint` m. Targets are painted on.
+  std::vector<Eigen::Vector3f> albedo(const std::vector<Eigen::Vector3d>& X, const std::vector<double>& footprint) const;
   /// 1 where the sun reaches the cell's surface, 0 in shadow; `sun` points to the sun.
   photo::Raster<std::uint8_t> sunlit(const Eigen::Vector3d& sun) const;
   bool sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const;
@@ -51,17 +52,25 @@ class Site {
  private:
   void shape_ground();
   void place_objects();
-  void build_tile_tops();
+  void build_tops();
   bool inside(double x, double y) const;
+  /// Of a target's light or dark part, where one lies.
+  std::optional<Eigen::Vector3f> paint_at(const Eigen::Vector3d& X) const;
+  static std::size_t square_at(double x, double y);
 
   std::uint64_t seed_;
   int columns_ = 0, rows_ = 0;
   std::vector<float> z_;
   std::vector<std::uint8_t> cover_;
-  std::vector<float> tile_top_;  ///< highest z of each 16 x 16 tile with one cell around
-  int tile_columns_ = 0;
+  /// The highest z of each square of 2^power x 2^power cells.
+  struct Tops {
+    int power = 0, columns = 0;
+    std::vector<float> z = {};
+    int size() const { return 1 << power; }
+  };
+  std::array<Tops, 4> tops_{{{8}, {6}, {4}, {2}}};  ///< large squares first
   std::vector<Target> targets_;
-  std::vector<std::uint8_t> painted_;  ///< tiles that a target may reach into
+  std::vector<std::uint8_t> painted_;  ///< squares that a target may reach into
 };
 
 }  // namespace mesograph::simulate
