@@ -28,6 +28,7 @@ void run_densify(Call& call) {
   if (std::isfinite(options.tiles) && !(options.tiles > 0)) throw UsageError("--tiles must be greater than 0");
   if (std::isfinite(options.scale) && !(options.scale >= 1e-6 && options.scale <= 1))
     throw UsageError("--scale must be from 0.000001 to 1");
+  options.normals = call.has("normals");
   options.force = call.has("force");
   options.sweep = call.has("sweep");
   const auto outcome = stages::densify(opened, options, call.progress);
@@ -66,6 +67,7 @@ Command densify_command() {
            {"test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size"},
            {"tiles", "writes squares of this side, units of the CRS, with an index", Takes::number},
            {"scale", "of LAS coordinates, units of the CRS (default 0.001)", Takes::number},
+           {"normals", "of the surface as attributes of LAS files (PLY always has them)"},
            {"disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
             Takes::number},
            {"sweep", "removes what the store keeps of other levels, regions, sorties and adjustments"},

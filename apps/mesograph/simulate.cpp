@@ -19,6 +19,11 @@ void run_simulate(Call& call) {
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
   options.with_photos = !call.has("no-photos");
+  if (call.has("scene")) {
+    const auto scene = from_word<simulate::SceneKind>(call.text("scene"));
+    if (!scene) throw UsageError("--scene {}: write slip or wall", call.text("scene"));
+    options.scene = *scene;
+  }
   if (call.has("targets")) {
     const auto mark = from_word<simulate::Mark>(call.text("targets"));
     if (!mark || !simulate::is_target(*mark))
@@ -52,6 +57,7 @@ Command simulate_command() {
       "makes up a survey with known truth",
       "DIR",
       {{"seed", "everything follows from it", Takes::large},
+       {"scene", "slip (default), or wall: the retaining wall of its road, photographed from before it", Takes::text},
        {"photos", "how many, useless ones included", Takes::whole},
        {"size", "WIDTHxHEIGHT in pixels", Takes::text},
        {"targets", "their kind: board (default) or another; a wrong word names all", Takes::text},

@@ -37,7 +37,7 @@ std::vector<cloud::CloudRecord> some_points() {
                    static_cast<std::uint8_t>(3 + i % 9),
                    0.001f * static_cast<float>(i),
                    0.002f * static_cast<float>(i),
-                   Eigen::Vector3f(0, 0, 1)});
+                   Eigen::Vector3f(0.0005f * static_cast<float>(i), -0.0003f * static_cast<float>(i), 0.8f)});
   return out;
 }
 
@@ -357,7 +357,7 @@ TEST_CASE("Regions are boxes, and polygons with holes in another system") {
   CHECK_THROWS_WITH(cloud::Region::read(folder.path / "none.shp", ""), Catch::Matchers::Contains("no such file"));
 }
 
-TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same points") {
+TEST_CASE("A cloud goes into tiles with an index, into PLY, or into LAS with normals, with the same points") {
   const Folder folder;
   const auto points = some_points();
   cloud::SinkOptions options{"x", Eigen::AlignedBox3d(points.front().X).extend(points.back().X)};
@@ -373,6 +373,18 @@ TEST_CASE("A cloud goes into tiles with an index, or into PLY, with the same poi
   REQUIRE(ply.size() == body + 1000 * (24 + 12 + 3 + 1 + 8));
   CHECK(at<double>(ply, body + 48 * 999) == points[999].X.x());
   CHECK(at<float>(ply, body + 48 * 999 + 44) == points[999].sigma_z);
+  options.normals = true;
+  write("normals.las");
+  cloud::LasReader with_normals(folder.path / "normals.las");
+  const cloud::LasPoints read = with_normals.next();
+  REQUIRE(read.size() == points.size());
+  for (int a = 0; a < 3; ++a) {
+    const auto* attribute = with_normals.header().attribute(std::string("normal_") + "xyz"[a]);
+    REQUIRE(attribute);
+    CHECK(read.value(999, *attribute) == static_cast<double>(points[999].normal[a]));
+  }
+  CHECK(read.value(999, *with_normals.header().attribute("sigma_z")) == static_cast<double>(points[999].sigma_z));
+  options.normals = false;
   options.tiles = 50;
   write("parts.las");
   std::size_t n = 0, lines = 0;

@@ -10,6 +10,7 @@
 #include <mesograph/photo/metadata.hpp>
 #include <mesograph/simulate/render.hpp>
 #include <mesograph/simulate/survey.hpp>
+#include <mesograph/simulate/wall.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -151,13 +152,38 @@ TEST_CASE("A rendered photo shows a target where the truth says, darkens to the 
   station.C = X + Eigen::Vector3d(9, -6, 22);
   const simulate::TrueCamera& camera = flight.cameras[0];
   const Eigen::Vector3d sun(0.55, -0.45, 0.75);
-  const simulate::Rendering photo = simulate::render(painted, camera, station, sun, painted.sunlit(sun), 9);
+  const simulate::Rendering photo = simulate::render(simulate::LitSite(painted, sun), camera, station, 9);
   const auto x = simulate::true_projection(camera, station, X);
   REQUIRE(x);
   const Eigen::Vector2d seen = symmetric_centre(photo.image, *x);
   INFO("true " << x->transpose() << ", seen " << seen.transpose());
   CHECK((seen - *x).norm() < 0.3);  // the ground about the target slopes and noise of 2 grey levels turns the minimum
   CHECK(std::abs(photo.range.at(static_cast<int>(x->x()), static_cast<int>(x->y())) - (X - station.C).norm()) < 0.3);
+}
+
+TEST_CASE("The wall is met where its boxes are: face, buttress, ledge, the bottom of a drain hole, road and sky") {
+  const simulate::Wall wall(7);
+  const auto range = [&](double along, double up, double lift) {
+    // Level or lifted rays from ten metres before the wall towards it.
+    const Eigen::Vector3d from = simulate::Wall::at(along, 10, up);
+    const Eigen::Vector3d to = simulate::Wall::at(along, 0, up + lift);
+    const auto met = wall.meet(from, (to - from).normalized());
+    return met ? met->range : -1.0;
+  };
+  CHECK(std::abs(range(0, 3, 0) - 10) < 1e-9);
+  CHECK(std::abs(range(-2.5, 3, 0) - 9.4) < 1e-9);
+  CHECK(std::abs(range(-2.5, 9.5, 0) - 10) < 1e-9);  // above the buttress
+  CHECK(std::abs(range(0.5, 6, 0) - 9.85) < 1e-9);
+  CHECK(std::abs(range(-13.75, 1.5, 0) - 10.4) < 1e-9);
+  CHECK(std::abs(range(-13.75 + 0.061, 1.5, 0) - 10) < 1e-9);  // beside it
+  CHECK(std::abs(range(0, 3, -6) - 0.5 * std::hypot(10, 6)) < 1e-9);
+  CHECK(range(0, 13, 1) < 0);
+  // Light comes from before it: the face is lit, the drain hole is not.
+  const auto lit = [&](double along, double up) {
+    const Eigen::Vector3d from = simulate::Wall::at(along, 10, up);
+    return wall.meet(from, simulate::Wall::at(0, -1, 0))->direct > 0.1;
+  };
+  CHECK((lit(0, 3) && !lit(-13.75, 1.5)));
 }
 
 TEST_CASE("A written survey agrees with its truth") {

@@ -9,7 +9,7 @@ namespace mesograph::cloud {
 
 namespace {
 
-constexpr std::size_t header_size = 375, record_size = 36 + 1 + 4 + 4;
+constexpr std::size_t header_size = 375, record_size = 36 + 1 + 4 + 4, normal_size = 3 * 4;
 
 void put_record(Bytes& out, const char* user, std::uint16_t id, const std::string& data, const char* description) {
   out.put<std::uint16_t>(0);
@@ -117,7 +117,7 @@ void LasWriter::finish() {
   committed_ = true;
 }
 
-LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale) {
+LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale, bool normals) {
   LasHeader h;
   for (int a = 0; a < 3; ++a) {
     h.offset[a] = std::floor(box.center()[a]);
@@ -128,9 +128,11 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, d
   put_extra_bytes(descriptors, 1, "rays", "photos that agree on the point");
   put_extra_bytes(descriptors, 9, "sigma_match", "m, height, intersection alone");
   put_extra_bytes(descriptors, 9, "sigma_z", "m, height, with the block's");
+  for (const char* name : {"normal_x", "normal_y", "normal_z"})
+    if (normals) put_extra_bytes(descriptors, 9, name, "of the surface, unit length");
   put_record(records, "LASF_Projection", 2112, wkt + '\0', "OGC coordinate system WKT");
   put_record(records, "LASF_Spec", 4, descriptors.str(), "Extra bytes");
-  h.first_point = header_size + records.size(), h.record_length = record_size;
+  h.first_point = header_size + records.size(), h.record_length = record_size + (normals ? normal_size : 0);
   Bytes out;
   out.text("LASF", 4);
   out.put<std::uint16_t>(0);       // file source id
@@ -146,7 +148,7 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, d
   out.put(static_cast<std::uint32_t>(h.first_point));
   out.put<std::uint32_t>(2);  // variable length records
   out.put<std::uint8_t>(7);
-  out.put(static_cast<std::uint16_t>(record_size));
+  out.put(static_cast<std::uint16_t>(h.record_length));
   for (int i = 0; i < 6; ++i) out.put<std::uint32_t>(0);  // legacy counts
   for (int a = 0; a < 3; ++a) out.put(h.scale[a]);
   for (int a = 0; a < 3; ++a) out.put(h.offset[a]);
@@ -171,6 +173,7 @@ std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord
     out.put(p.rays);
     out.put(p.sigma_match);
     out.put(p.sigma_z);
+    for (int a = 0; a < 3 && header.record_length > record_size; ++a) out.put(p.normal[a]);
   }
   return out.str();
 }

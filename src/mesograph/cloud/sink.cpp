@@ -175,7 +175,7 @@ std::unique_ptr<Sink> open_sink(const fs::path& path, const SinkOptions& options
   if (ending == ".ply" && !tiled) return std::make_unique<PlySink>(path);
   if (ending != ".las")
     throw Error("{}: clouds are written as .las, or as .ply in one file; give another name", path.string());
-  const LasHeader header = cloud_header(options.wkt, options.box, options.scale);
+  const LasHeader header = cloud_header(options.wkt, options.box, options.scale, options.normals);
   if (!tiled) return std::make_unique<LasSink>(path, header);
   fs::path folder = path;
   return std::make_unique<TileSink>(folder.replace_extension(), header, options.tiles);

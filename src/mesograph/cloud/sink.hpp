@@ -24,6 +24,7 @@ struct SinkOptions {
   Eigen::AlignedBox3d box;  ///< roughly, what the points fill
   double scale = 0.001;     ///< of LAS coordinates
   double tiles = nan;       ///< side of square tiles in units of the CRS; NaN: one file
+  bool normals = false;     ///< in LAS too
 };
 
 /// One LAS file; a PLY file (binary, little-endian, with normals, coordinates as double) where the name ends so; or,

@@ -1,7 +1,9 @@
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <mesograph/dense/fuse.hpp>
+#include <optional>
 
 namespace mesograph::dense {
 
@@ -100,17 +102,24 @@ Agreement agreement(const MappedView& reference, const std::vector<const MappedV
   return out;
 }
 
-/// Normal of the surface at a pixel from its neighbours; nought where they are missing.
+/// Normal of the surface at a pixel from those two pixels off, or beside it where there are no such; nought where there
+/// are none at all.
 Eigen::Vector3f normal_at(const Pinhole& p, const photo::Raster<float>& depth, int col, int row) {
   const Eigen::Vector3d back = -p.direction(col + 0.5, row + 0.5).normalized();
-  if (col < 1 || row < 1 || col + 1 >= depth.width || row + 1 >= depth.height) return Eigen::Vector3f::Zero();
-  const Eigen::Vector3d across = surface_point(p, depth, col + 1, row) - surface_point(p, depth, col - 1, row),
-                        down = surface_point(p, depth, col, row + 1) - surface_point(p, depth, col, row - 1);
-  Eigen::Vector3d n = down.cross(across);
-  if (!n.allFinite() || !(n.norm() > 0)) return Eigen::Vector3f::Zero();
-  n.normalize();
-  return (n.dot(back) < 0 ? -n : n).cast<float>();
+  for (const int off : {2, 1}) {
+    if (col < off || row < off || col + off >= depth.width || row + off >= depth.height) continue;
+    const Eigen::Vector3d across = surface_point(p, depth, col + off, row) - surface_point(p, depth, col - off, row),
+                          down = surface_point(p, depth, col, row + off) - surface_point(p, depth, col, row - off);
+    Eigen::Vector3d n = down.cross(across);
+    if (!n.allFinite() || !(n.norm() > 0)) continue;
+    n.normalize();
+    return (n.dot(back) < 0 ? -n : n).cast<float>();
+  }
+  return Eigen::Vector3f::Zero();
 }
+
+/// Steeper than 60 degrees: layers of it lie beside each other, not over each other.
+bool is_wall(const Eigen::Vector3f& normal) { return normal.norm() > 0.5f && std::abs(normal.z()) < 0.5f; }
 
 }  // namespace
 
@@ -161,9 +170,11 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
       point.X = p.C + surface.depth.at(col, row) * d;
       for (int ch = 0; ch < 3; ++ch) point.colour[static_cast<std::size_t>(ch)] = colour.at(col, row, ch);
       point.rays = surface.rays.at(col, row);
-      // What lies along the ray; where that is level, at least what windows are sure to across it.
-      point.sigma_match = static_cast<float>(surface.sigma.at(col, row) * std::max(std::abs(d.z()), 0.25 * d.norm()));
       point.normal = normal_at(p, surface.depth, col, row);
+      // Across level ground what a ray says of its height, across walls what it says along their normal; at least what
+      // windows are sure to across the ray.
+      const double across = is_wall(point.normal) ? point.normal.cast<double>().dot(d) : d.z();
+      point.sigma_match = static_cast<float>(surface.sigma.at(col, row) * std::max(std::abs(across), 0.25 * d.norm()));
       out.push_back(point);
     }
   return out;
@@ -171,13 +182,94 @@ std::vector<CloudPoint> confirmed_points(const MappedView& reference, const phot
 
 namespace {
 
+/// The axis along which layers of a surface lie over each other, and the two across it.
+struct Layering {
+  int along, first, second;
+};
+
+/// Of each point the axis along which it is layered. A wall that stands askew is not taken apart by the noise of its
+/// normals: all of it within four spacings goes by their mean.
+std::vector<std::uint8_t> layered_along(const std::vector<CloudPoint>& points, double spacing) {
+  const auto cube_at = [&](const Eigen::Vector3d& X) {
+    const Eigen::Vector3d at = (X / (4 * spacing)).array().floor();
+    return std::array{static_cast<std::int32_t>(at.x()), static_cast<std::int32_t>(at.y()),
+                      static_cast<std::int32_t>(at.z())};
+  };
+  std::map<std::array<std::int32_t, 3>, Eigen::Vector3f> cubes;
+  for (const CloudPoint& p : points)
+    if (is_wall(p.normal)) cubes.try_emplace(cube_at(p.X), Eigen::Vector3f::Zero()).first->second += p.normal;
+  std::vector<std::uint8_t> out(points.size(), 2);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    if (!is_wall(points[i].normal)) continue;
+    const Eigen::Vector3f& mean = cubes.at(cube_at(points[i].X));
+    out[i] = std::abs(mean.x()) >= std::abs(mean.y()) ? 0 : 1;
+  }
+  return out;
+}
+
+/// A point's place among the columns along an axis.
+struct Key {
+  std::int32_t row, col;
+  float level;  // where its own plane meets the middle of the column
+  std::uint32_t index;
+
+  bool same_column(const Key& other) const { return row == other.row && col == other.col; }
+};
+
+/// How far a plane rises from a place to the middle of its column, m; nothing where it is too steep to say.
+std::optional<double> rise_to_middle(const Eigen::Vector3f& normal, const Layering& axes,
+                                     const Eigen::Vector2d& shift) {
+  constexpr float least_level = 0.35f;
+  const float along = normal[axes.along];
+  if (std::abs(along) <= least_level) return std::nullopt;
+  return -(normal[axes.first] * shift.x() + normal[axes.second] * shift.y()) / along;
+}
+
+Eigen::Vector2d to_middle(const Eigen::Vector3d& X, const Layering& axes, const Key& key, double spacing) {
+  return spacing * Eigen::Vector2d(key.col + 0.5, key.row + 0.5) - Eigen::Vector2d(X[axes.first], X[axes.second]);
+}
+
+/// Mean of the points with keys [begin, end).
+CloudPoint mean_of(const std::vector<CloudPoint>& points, const Key* begin, const Key* end, const Layering& axes,
+                   double spacing) {
+  Eigen::Vector3d sum = Eigen::Vector3d::Zero(), colour = Eigen::Vector3d::Zero();
+  Eigen::Vector3f normal = Eigen::Vector3f::Zero();
+  double weight = 0, variance = 0;
+  int rays = 0;
+  for (const Key* key = begin; key != end; ++key) {
+    const CloudPoint& p = points[key->index];
+    sum += p.rays * p.X;
+    colour += p.rays * Eigen::Vector3d(p.colour[0], p.colour[1], p.colour[2]);
+    normal += p.normal;
+    variance += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
+    weight += p.rays;
+    rays = std::max<int>(rays, p.rays);
+  }
+  CloudPoint out;
+  out.X = sum / weight;
+  if (normal.norm() > 0) normal.normalize();
+  const Eigen::Vector2d shift = to_middle(out.X, axes, *begin, spacing);
+  if (const auto rise = rise_to_middle(normal, axes, shift)) {
+    // To the middle of the column along the surface: points then lie evenly, whatever the photos' pixels do.
+    out.X[axes.first] += shift.x(), out.X[axes.second] += shift.y(), out.X[axes.along] += *rise;
+  }
+  for (std::size_t ch = 0; ch < 3; ++ch)
+    out.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
+  out.rays = static_cast<std::uint8_t>(rays);
+  // Neighbouring pixels share much of their windows; a good part of the variance is each one's own.
+  const double gain = std::min(1.0, 0.25 + 1.0 / static_cast<double>(end - begin));
+  out.sigma_match = static_cast<float>(std::sqrt(gain * variance / weight));
+  out.normal = normal;
+  return out;
+}
+
 /// Of the layers of a column, from `first` on, takes those that are a surer one once more: near it by what they are
 /// sure to, or by two spacings, and seen by half as many photos or fewer.
-void drop_echoes(std::size_t first, double spacing, std::vector<CloudPoint>& points) {
+void drop_echoes(std::size_t first, int along, double spacing, std::vector<CloudPoint>& points) {
   if (points.size() < first + 2) return;
   const auto is_echo_of = [&](const CloudPoint& p, const CloudPoint& of) {
     return 2 * p.rays <= of.rays &&
-           std::abs(p.X.z() - of.X.z()) <= std::max(2 * spacing, 2 * static_cast<double>(p.sigma_match));
+           std::abs(p.X[along] - of.X[along]) <= std::max(2 * spacing, 2 * static_cast<double>(p.sigma_match));
   };
   const std::vector<CloudPoint> layers(points.begin() + static_cast<std::ptrdiff_t>(first), points.end());
   points.resize(first);
@@ -191,61 +283,34 @@ void drop_echoes(std::size_t first, double spacing, std::vector<CloudPoint>& poi
 }  // namespace
 
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing) {
-  constexpr float least_level = 0.35f;  // normals of steeper ground say too little of its height
-  struct Key {
-    std::int32_t row, col;
-    float z;
-    std::uint32_t index;
-  };
-  std::vector<Key> keys(points.size());
-  for (std::size_t i = 0; i < points.size(); ++i)
-    keys[i] = {static_cast<std::int32_t>(std::floor(points[i].X.y() / spacing)),
-               static_cast<std::int32_t>(std::floor(points[i].X.x() / spacing)), static_cast<float>(points[i].X.z()),
-               static_cast<std::uint32_t>(i)};
-  std::sort(keys.begin(), keys.end(), [](const Key& a, const Key& b) {
-    return std::tie(a.row, a.col, a.z, a.index) < std::tie(b.row, b.col, b.z, b.index);
-  });
   std::vector<CloudPoint> out;
-  std::size_t column = 0;  // the first point of the column in hand
-  for (std::size_t begin = 0, end = 0; begin < keys.size(); begin = end) {
-    if (begin > 0 && (keys[begin].row != keys[begin - 1].row || keys[begin].col != keys[begin - 1].col)) {
-      drop_echoes(column, spacing, out);
-      column = out.size();
+  const std::vector<std::uint8_t> along = layered_along(points, spacing);
+  for (const Layering axes : {Layering{2, 0, 1}, Layering{0, 1, 2}, Layering{1, 0, 2}}) {
+    std::vector<Key> keys;
+    for (std::size_t i = 0; i < points.size(); ++i) {
+      const CloudPoint& p = points[i];
+      if (along[i] != axes.along) continue;
+      Key key{static_cast<std::int32_t>(std::floor(p.X[axes.second] / spacing)),
+              static_cast<std::int32_t>(std::floor(p.X[axes.first] / spacing)), 0, static_cast<std::uint32_t>(i)};
+      key.level = static_cast<float>(p.X[axes.along] +
+                                     rise_to_middle(p.normal, axes, to_middle(p.X, axes, key, spacing)).value_or(0.0));
+      keys.push_back(key);
     }
-    Eigen::Vector3d sum = Eigen::Vector3d::Zero(), colour = Eigen::Vector3d::Zero();
-    Eigen::Vector3f normal = Eigen::Vector3f::Zero();
-    double weight = 0, variance = 0;
-    int rays = 0, n = 0;
-    while (end < keys.size() && keys[end].row == keys[begin].row && keys[end].col == keys[begin].col &&
-           keys[end].z - keys[begin].z <= spacing) {
-      const CloudPoint& p = points[keys[end++].index];
-      sum += p.rays * p.X;
-      colour += p.rays * Eigen::Vector3d(p.colour[0], p.colour[1], p.colour[2]);
-      normal += p.normal;
-      variance += p.rays * static_cast<double>(p.sigma_match) * p.sigma_match;
-      weight += p.rays;
-      rays = std::max<int>(rays, p.rays), ++n;
+    std::sort(keys.begin(), keys.end(), [](const Key& a, const Key& b) {
+      return std::tie(a.row, a.col, a.level, a.index) < std::tie(b.row, b.col, b.level, b.index);
+    });
+    std::size_t column = out.size();  // the first point of the column in hand
+    for (std::size_t begin = 0, end = 0; begin < keys.size(); begin = end) {
+      if (begin > 0 && !keys[begin].same_column(keys[begin - 1])) {
+        drop_echoes(column, axes.along, spacing, out);
+        column = out.size();
+      }
+      while (end < keys.size() && keys[end].same_column(keys[begin]) && keys[end].level - keys[begin].level <= spacing)
+        ++end;
+      out.push_back(mean_of(points, keys.data() + begin, keys.data() + end, axes, spacing));
     }
-    CloudPoint point;
-    point.X = sum / weight;
-    if (normal.norm() > 0) normal.normalize();
-    if (normal.z() > least_level) {
-      // To the middle of the column along the surface: points then lie evenly, whatever the photos' pixels do.
-      const Eigen::Vector2d shift =
-          spacing * Eigen::Vector2d(keys[begin].col + 0.5, keys[begin].row + 0.5) - point.X.head<2>();
-      point.X.head<2>() += shift;
-      point.X.z() -= normal.head<2>().cast<double>().dot(shift) / normal.z();
-    }
-    for (std::size_t ch = 0; ch < 3; ++ch)
-      point.colour[ch] = static_cast<std::uint8_t>(std::lround(colour[static_cast<Eigen::Index>(ch)] / weight));
-    point.rays = static_cast<std::uint8_t>(rays);
-    // Neighbouring pixels share much of their windows; a good part of the variance is each one's own.
-    const double gain = std::min(1.0, 0.25 + 1.0 / n);
-    point.sigma_match = static_cast<float>(std::sqrt(gain * variance / weight));
-    point.normal = normal;
-    out.push_back(point);
+    drop_echoes(column, axes.along, spacing, out);
   }
-  drop_echoes(column, spacing, out);
   return out;
 }
 

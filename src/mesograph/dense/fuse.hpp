@@ -10,8 +10,9 @@ namespace mesograph::dense {
 struct CloudPoint {
   Eigen::Vector3d X;
   std::array<std::uint8_t, 3> colour{};
-  std::uint8_t rays = 0;                             ///< photos that agree on it
-  float sigma_match = 0;                             ///< m, standard deviation of its height by the intersection alone
+  std::uint8_t rays = 0;  ///< photos that agree on it
+  float sigma_match =
+      0;  ///< m, standard deviation of its height, of walls along their normal, by the intersection alone
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< towards the photos, unit length; nought: unknown
 };
 
@@ -63,11 +64,12 @@ Confirmed confirm(const MappedView& reference, const std::vector<const MappedVie
 std::vector<CloudPoint> confirmed_points(const MappedView& reference, const photo::Rgb& colour,
                                          const std::vector<const MappedView*>& others, const FuseOptions& options);
 
-/// One point for each column of `spacing` metres and surface layer: points of a column that lie within one spacing of
-/// the lowest of them are averaged, weighted by rays, and moved along the surface to the middle of the column where
-/// that is not steep. A layer that at most half as many photos see goes where it lies as near to another as it is sure
-/// to, or within two spacings: it is that one's echo. Sorted by row, column and height, so that the order of the input
-/// photos is all that matters.
+/// One point for each column of `spacing` metres and surface layer. Columns stand upright; those of surfaces steeper
+/// than 60 degrees lie along the axis, east or north, that is nearer to their normal. Points of a column are moved
+/// along the surface to its middle; those within one spacing of the lowest of them are averaged, weighted by rays. A
+/// layer that at most half as many photos see goes where it lies as near to another as it is sure to, or within two
+/// spacings: it is that one's echo. Sorted by axis, row, column and layer, so that the order of the input photos is all
+/// that matters. Cost: n log n.
 std::vector<CloudPoint> merge(std::vector<CloudPoint> points, double spacing);
 
 }  // namespace mesograph::dense

@@ -58,8 +58,8 @@ void roll_shutters(Flight& flight, double readout_seconds, std::uint64_t seed);
 /// outside the frame. The distortion is evaluated in polar form; a rolling shutter's row is found by bisection.
 std::optional<Eigen::Vector2d> true_projection(const TrueCamera& camera, const TrueStation& station,
                                                const Eigen::Vector3d& X);
-/// Unit ray of an image point in the axes of the camera, by fixed-point iteration. It starts from `bend`, what distortion
-/// moves a point nearby, where that is given, and leaves there what it moves this one.
+/// Unit ray of an image point in the axes of the camera, by fixed-point iteration. It starts from `bend`, what
+/// distortion moves a point nearby, where that is given, and leaves there what it moves this one.
 Eigen::Vector3d true_ray(const TrueCamera& camera, double x, double y, Eigen::Vector2d* bend = nullptr);
 
 }  // namespace mesograph::simulate

@@ -173,6 +173,23 @@ double reach_of(Mark mark) {
   }
 }
 
+std::optional<Eigen::Vector3f> Target::paint_at(double right, double up) const {
+  const double x = right / half, y = up / half, limit = reach_of(mark);
+  if (x * x + y * y > 2 * limit * limit) return std::nullopt;
+  const auto tone = tone_at(mark, std::cos(turn) * x + std::sin(turn) * y, std::cos(turn) * y - std::sin(turn) * x);
+  if (!tone) return std::nullopt;
+  if ((*tone == Tone::light) != light) return Eigen::Vector3f::Constant(0.05f);
+  switch (paint) {
+    case Paint::white:
+      break;
+    case Paint::orange:
+      return Eigen::Vector3f(0.80f, 0.34f, 0.06f);
+    case Paint::blue:
+      return Eigen::Vector3f(0.08f, 0.18f, 0.60f);
+  }
+  return Eigen::Vector3f(0.80f, 0.80f, 0.80f);
+}
+
 MarkPicture draw_mark(const MarkView& view, Random& random) {
   const int fine = view.size_px > 30 ? 3 : 6;  // places across a pixel
   const int size = 2 * static_cast<int>(std::ceil(1.7 * view.size_px + 8 + 4 * view.blur_px));

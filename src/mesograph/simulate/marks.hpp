@@ -55,6 +55,19 @@ std::optional<Tone> tone_at(Mark mark, double x, double y);
 /// How far a mark's paint reaches from its middle, halves of its size.
 double reach_of(Mark mark);
 
+/// A mark that lies somewhere: a target, or what passes for one.
+struct Target {
+  Eigen::Vector3d X;  ///< centre, m
+  Mark mark = Mark::board;
+  double half = 0.4;           ///< of its size, m
+  double turn = 0.0;           ///< rad
+  bool light = true;           ///< false: light and dark paint exchanged
+  Paint paint = Paint::white;  ///< what its light parts are painted with
+
+  /// Colour, without light, at a place on the surface off the centre, m; nothing beside the paint.
+  std::optional<Eigen::Vector3f> paint_at(double right, double up) const;
+};
+
 /// One look at a mark, as drawn for measuring how well it is found.
 struct MarkView {
   Mark mark = Mark::board;

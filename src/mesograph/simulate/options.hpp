@@ -5,9 +5,14 @@
 
 namespace mesograph::simulate {
 
+/// What is photographed: the slip, or the retaining wall of its road.
+enum class SceneKind { slip, wall };
+constexpr std::array<std::string_view, 2> words(SceneKind) { return {"slip", "wall"}; }
+
 /// Choices of a made-up survey; they compute nothing, so there is no accuracy to state. Cost: see simulate_survey.
 struct SimulateOptions {
   std::uint64_t seed = 20260614;
+  SceneKind scene = SceneKind::slip;
   int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
   Mark targets = Mark::board;      ///< what the targets are

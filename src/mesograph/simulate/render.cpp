@@ -15,28 +15,27 @@ struct Line {
   std::vector<double> range;
 };
 
-Line look_along(const Site& site, const TrueCamera& camera, const TrueStation& now, double y, const Eigen::Vector3d& sun,
-                const photo::Raster<std::uint8_t>& sunlit) {
+Line look_along(const Scene& scene, const TrueCamera& camera, const TrueStation& now, double y) {
   const std::size_t n = 2 * static_cast<std::size_t>(camera.width);
   Line out{std::vector<Eigen::Vector3f>(n, sky), std::vector<double>(n, 0.0)};
   std::vector<Eigen::Vector3d> met;
-  std::vector<double> footprint;
+  std::vector<double> footprint, direct;
   Eigen::Vector2d bend = Eigen::Vector2d::Zero();
   for (std::size_t i = 0; i < n; ++i) {
     const Eigen::Vector3d d = now.axes.transpose() * true_ray(camera, 0.25 + 0.5 * static_cast<double>(i), y, &bend);
-    const auto t = site.first_hit(now.C, d);
-    if (!t) continue;
-    out.range[i] = *t;
-    met.push_back(now.C + *t * d);
-    footprint.push_back(*t / camera.c);
+    const auto here = scene.meet(now.C, d);
+    if (!here) continue;
+    out.range[i] = here->range;
+    met.push_back(now.C + here->range * d);
+    footprint.push_back(here->range / camera.c);
+    direct.push_back(here->direct);
   }
-  const std::vector<Eigen::Vector3f> albedo = site.albedo(met, footprint);
-  for (std::size_t i = 0, k = 0; i < n; ++i) {
-    if (out.range[i] == 0) continue;
-    const double x = met[k].x(), north = met[k].y();
-    const double direct = site.sunlit_at(sunlit, x, north) ? std::max(0.0, site.normal(x, north).dot(sun)) : 0.0;
-    out.light[i] = 200.0f * static_cast<float>(0.45 + 0.95 * direct) * albedo[k++];
-  }
+  const std::vector<Eigen::Vector3f> albedo = scene.albedo(met, footprint);
+  for (std::size_t i = 0, k = 0; i < n; ++i)
+    if (out.range[i] > 0) {
+      out.light[i] = 200.0f * static_cast<float>(0.45 + 0.95 * direct[k]) * albedo[k];
+      ++k;
+    }
   return out;
 }
 
@@ -67,8 +66,7 @@ void blur(std::vector<Eigen::Vector3f>& pixels, int width, int height, double si
 
 }  // namespace
 
-Rendering render(const Site& site, const TrueCamera& camera, const TrueStation& station, const Eigen::Vector3d& sun,
-                 const photo::Raster<std::uint8_t>& sunlit, std::uint64_t seed) {
+Rendering render(const Scene& scene, const TrueCamera& camera, const TrueStation& station, std::uint64_t seed) {
   const int w = camera.width, h = camera.height;
   Rendering out{photo::Rgb(w, h, 3), photo::Raster<float>(w, h)};
   std::vector<Eigen::Vector3f> pixels(static_cast<std::size_t>(w) * h);
@@ -76,7 +74,7 @@ Rendering render(const Site& site, const TrueCamera& camera, const TrueStation& 
     Line lines[2];
     for (int half : {0, 1}) {
       const double y = row + 0.25 + 0.5 * half;
-      lines[half] = look_along(site, camera, station.at_row(camera, y), y, sun.normalized(), sunlit);
+      lines[half] = look_along(scene, camera, station.at_row(camera, y), y);
     }
     for (int col = 0; col < w; ++col) {
       Eigen::Vector3f sum = Eigen::Vector3f::Zero();

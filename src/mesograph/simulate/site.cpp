@@ -4,30 +4,12 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/simulate/site.hpp>
+#include <mesograph/simulate/texture.hpp>
 #include <mesograph/simulate/value_noise.hpp>
 
 namespace mesograph::simulate {
 
 namespace {
-
-/// Of paint, without light.
-Eigen::Vector3f colour_of(Paint paint) {
-  switch (paint) {
-    case Paint::white:
-      break;
-    case Paint::orange:
-      return {0.80f, 0.34f, 0.06f};
-    case Paint::blue:
-      return {0.08f, 0.18f, 0.60f};
-  }
-  return {0.80f, 0.80f, 0.80f};
-}
-
-/// What covers the ground, without light: its colour, and how much of it the noise changes.
-struct Skin {
-  Eigen::Vector3f colour;
-  float contrast = 1;
-};
 
 Skin skin_of(Cover cover) {
   switch (cover) {
@@ -48,7 +30,7 @@ Skin skin_of(Cover cover) {
     case Cover::mud:
       return {{0.47f, 0.39f, 0.30f}, 0.16f};
   }
-  return {{0.42f, 0.45f, 0.28f}, 1.0f};
+  return {};
 }
 
 constexpr double reach_x = 200.0, reach_y = 220.0;  // half extent of the height field, m
@@ -310,56 +292,25 @@ std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vec
 std::optional<Eigen::Vector3f> Site::paint_at(const Eigen::Vector3d& X) const {
   if (painted_.empty() || !inside(X.x(), X.y()) || painted_[square_at(X.x(), X.y())] == 0) return std::nullopt;
   for (const Target& target : targets_) {
-    const double dx = (X.x() - target.X.x()) / target.half, dy = (X.y() - target.X.y()) / target.half;
-    const double limit = reach_of(target.mark);
-    if (std::abs(dx) > limit || std::abs(dy) > limit || dx * dx + dy * dy > limit * limit) continue;
-    const double c = std::cos(target.turn), s = std::sin(target.turn);
-    if (const auto tone = tone_at(target.mark, c * dx + s * dy, c * dy - s * dx))
-      return (*tone == Tone::light) == target.light ? colour_of(target.paint) : Eigen::Vector3f::Constant(0.05f);
+    if (const auto paint = target.paint_at(X.x() - target.X.x(), X.y() - target.X.y())) return paint;
   }
   return std::nullopt;
 }
 
 std::vector<Eigen::Vector3f> Site::albedo(const std::vector<Eigen::Vector3d>& X,
                                           const std::vector<double>& footprint) const {
-  const std::size_t n = X.size();
-  if (n == 0) return {};
-  // Octaves from 13 m down to the pixel, each turned against the one before so that no grid shows; z takes part so that
-  // walls have texture too.
-  std::vector<double> x(n), y(n);
-  std::vector<float> fade(n), bright(n, 0.0f), tint(n, 0.0f);
-  for (std::size_t i = 0; i < n; ++i) x[i] = X[i].x() / 3.1, y[i] = X[i].y() / 3.1, fade[i] = 1;
-  const auto noise_seed = static_cast<std::uint32_t>(seed_);
-  add_value_noise(x.data(), y.data(), 1, noise_seed + 99, fade.data(), n, tint.data());
-  for (std::size_t i = 0; i < n; ++i) x[i] = X[i].x() + 0.7 * X[i].z(), y[i] = X[i].y() + 0.45 * X[i].z();
-  const double finest = 1.2 * *std::min_element(footprint.begin(), footprint.end());
-  for (double size = 12.8; size > finest; size *= 0.5) {
-    for (std::size_t i = 0; i < n; ++i)
-      fade[i] = static_cast<float>(std::clamp(size / (1.2 * footprint[i]) - 1, 0.0, 1.0));
-    add_value_noise(x.data(), y.data(), size, noise_seed + static_cast<std::uint32_t>(size * 100), fade.data(), n,
-                    bright.data());
-    for (std::size_t i = 0; i < n; ++i) {
-      const double turned = 0.8 * x[i] - 0.6 * y[i];
-      y[i] = 0.6 * x[i] + 0.8 * y[i];
-      x[i] = turned;
-    }
-  }
-  std::vector<Eigen::Vector3f> out(n);
-  for (std::size_t i = 0; i < n; ++i) {
-    if (const auto paint = paint_at(X[i])) {
-      out[i] = *paint;
-      continue;
-    }
-    const auto& [base, contrast] = skin_of(cover(X[i].x(), X[i].y()));
-    const float grey = std::clamp(1.0f + 0.24f * contrast * bright[i], 0.15f, 1.9f), hue = 0.08f * contrast * tint[i];
-    out[i] = (base * grey).cwiseProduct(Eigen::Vector3f(1 + hue, 1, 1 - hue)).cwiseMin(1.0f);
+  const Texture texture = texture_at(X, footprint, static_cast<std::uint32_t>(seed_));
+  std::vector<Eigen::Vector3f> out(X.size());
+  for (std::size_t i = 0; i < X.size(); ++i) {
+    const auto paint = paint_at(X[i]);
+    out[i] = paint ? *paint : texture.on(skin_of(cover(X[i].x(), X[i].y())), i);
   }
   return out;
 }
 
 photo::Raster<std::uint8_t> Site::sunlit(const Eigen::Vector3d& sun) const {
   photo::Raster<std::uint8_t> lit(columns_, rows_, 1, 1);
-  const Eigen::Vector3d d = sun.normalized();
+  const Eigen::Vector3d& d = sun;
   parallel_for(static_cast<std::size_t>(rows_), [&](std::size_t row) {
     const double y = static_cast<double>(row) * cell - reach_y;
     if (std::abs(y) > half_length + 40) return;
@@ -371,6 +322,16 @@ photo::Raster<std::uint8_t> Site::sunlit(const Eigen::Vector3d& sun) const {
     }
   });
   return lit;
+}
+
+LitSite::LitSite(const Site& site, const Eigen::Vector3d& sun)
+    : site_(site), sun_(sun.normalized()), lit_(site.sunlit(sun_)) {}
+
+std::optional<Scene::Met> LitSite::meet(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const {
+  const auto t = site_.first_hit(C, d);
+  if (!t) return std::nullopt;
+  const Eigen::Vector3d X = C + *t * d;
+  return Met{*t, site_.sunlit_at(lit_, X.x(), X.y()) ? std::max(0.0, site_.normal(X.x(), X.y()).dot(sun_)) : 0.0};
 }
 
 bool Site::sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const {

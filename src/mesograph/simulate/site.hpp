@@ -5,22 +5,13 @@
 #include <cstdint>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/simulate/marks.hpp>
+#include <mesograph/simulate/scene.hpp>
 #include <optional>
 #include <vector>
 
 namespace mesograph::simulate {
 
 enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, water, mud };
-
-/// A target, or in its stead a mark that is none.
-struct Target {
-  Eigen::Vector3d X;  ///< centre, site frame, m
-  Mark mark = Mark::board;
-  double half = 0.4;           ///< of its size, m
-  double turn = 0.0;           ///< rad
-  bool light = true;           ///< false: light and dark paint exchanged
-  Paint paint = Paint::white;  ///< what its light parts are painted with
-};
 
 /// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.
 ///
@@ -41,8 +32,9 @@ class Site {
   /// Where a ray first meets the surface: range from C along the unit vector d, m; nothing where it leaves the field.
   std::optional<double> first_hit(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const;
   /// Colours without light, 0 to 1, of points with detail down to their `footprint` m. Targets are painted on.
-  std::vector<Eigen::Vector3f> albedo(const std::vector<Eigen::Vector3d>& X, const std::vector<double>& footprint) const;
-  /// 1 where the sun reaches the cell's surface, 0 in shadow; `sun` points to the sun.
+  std::vector<Eigen::Vector3f> albedo(const std::vector<Eigen::Vector3d>& X,
+                                      const std::vector<double>& footprint) const;
+  /// 1 where the sun reaches the cell's surface, 0 in shadow; the unit vector `sun` points to the sun.
   photo::Raster<std::uint8_t> sunlit(const Eigen::Vector3d& sun) const;
   bool sunlit_at(const photo::Raster<std::uint8_t>& lit, double x, double y) const;
 
@@ -71,6 +63,22 @@ class Site {
   std::array<Tops, 4> tops_{{{8}, {6}, {4}, {2}}};  ///< large squares first
   std::vector<Target> targets_;
   std::vector<std::uint8_t> painted_;  ///< squares that a target may reach into
+};
+
+/// It in the light of one sun, to which a vector points. The site must outlive it.
+class LitSite : public Scene {
+ public:
+  LitSite(const Site& site, const Eigen::Vector3d& sun);
+  std::optional<Met> meet(const Eigen::Vector3d& C, const Eigen::Vector3d& d) const override;
+  std::vector<Eigen::Vector3f> albedo(const std::vector<Eigen::Vector3d>& X,
+                                      const std::vector<double>& footprint) const override {
+    return site_.albedo(X, footprint);
+  }
+
+ private:
+  const Site& site_;
+  Eigen::Vector3d sun_;
+  photo::Raster<std::uint8_t> lit_;
 };
 
 }  // namespace mesograph::simulate

@@ -9,10 +9,10 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/geo/frame.hpp>
-#include <mesograph/photo/metadata.hpp>
-#include <mesograph/simulate/render.hpp>
 #include <mesograph/simulate/survey.hpp>
+#include <mesograph/simulate/take_photos.hpp>
 #include <mesograph/simulate/truth_files.hpp>
+#include <mesograph/simulate/wall_survey.hpp>
 #include <mesograph/simulate/wide_block.hpp>
 
 namespace mesograph::simulate {
@@ -120,8 +120,6 @@ void paint_targets(Job& job) {
   job.site.paint(std::move(ordered));
 }
 
-std::string target_name(std::size_t i) { return i < 8 ? fmt::format("K{:02d}", i + 1) : fmt::format("P{:02d}", i - 7); }
-
 void write_control(const Job& job) {
   Random random(job.options.seed ^ 0xC0177017ull);
   std::string control = "id,east,north,height,role,sigma_h,sigma_v\n";
@@ -144,44 +142,6 @@ void write_sightings(const Job& job) {
                           csv_pixels(x.y() + random.normal(0.3)));
     }
   write_file(job.folder / "sightings.csv", text);
-}
-
-std::string clock(int seconds) {
-  return fmt::format("2026:06:14 {:02d}:{:02d}:{:02d}", 8 + seconds / 3600, seconds / 60 % 60, seconds % 60);
-}
-
-std::vector<photo::Raster<float>> take_photos(const Job& job, Progress& progress) {
-  const Eigen::Vector3d suns[] = {{0.55, -0.45, 0.75}, {-0.6, -0.35, 0.7}};
-  const photo::Raster<std::uint8_t> lit[] = {job.site.sunlit(suns[0]), job.site.sunlit(suns[1])};
-  std::vector<photo::Raster<float>> ranges(job.flight.stations.size());
-  progress.start("taking photos", ranges.size());
-  parallel_for(ranges.size(), [&](std::size_t i) {
-    progress.check();
-    const TrueStation& s = job.flight.stations[i];
-    const TrueCamera& camera = job.camera(s);
-    Rendering taken = render(job.site, camera, s, suns[s.camera], lit[s.camera], job.options.seed ^ seed_from(s.image));
-    const fs::path path = job.folder / "photos" / s.sortie / s.image;
-    photo::write_jpeg(path, taken.image, 86);
-    const geo::Frame frame(job.files.crs, site_origin());  // a frame belongs to one thread
-    const Eigen::Vector3d tag = geo::wgs84_from_crs(job.files.crs, frame.crs_from_local(s.geotag));
-    photo::Metadata metadata;
-    metadata.longitude_deg = tag.x(), metadata.latitude_deg = tag.y(), metadata.height = tag.z();
-    metadata.focal_35mm = std::round(camera.c * 43.2666 / std::hypot(camera.width, camera.height));
-    metadata.focal_mm = metadata.focal_35mm * 0.37;
-    metadata.make = "Kestrel", metadata.model = camera.model, metadata.serial = camera.serial;
-    metadata.time = clock(s.seconds);
-    // Yaw from the right-hand axis, pitch from the line of sight: a gimbal that is steady to a tenth of a degree. The
-    // site's axes are true east and north up to the convergence, a degree and a half here, which a compass has too.
-    const Eigen::Vector3d right = s.axes.row(0), forward = s.axes.row(2);
-    const auto tenth = [](double radians) { return std::round(radians * deg_per_rad * 10) / 10; };
-    metadata.yaw_deg = tenth(std::atan2(-right.y(), right.x()));
-    metadata.pitch_deg = tenth(std::asin(std::clamp(forward.z(), -1.0, 1.0)));
-    metadata.roll_deg = tenth(-std::asin(std::clamp(right.z(), -1.0, 1.0)));
-    photo::write_metadata(path, metadata);
-    ranges[i] = std::move(taken.range);
-    progress.advance();
-  });
-  return ranges;
 }
 
 /// truth/surface.tif in the survey CRS: height, number of good photos that see the cell, cover class.
@@ -249,10 +209,8 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
     throw Error("--readout {}: a shutter rolls for at most 0.2 seconds", options.readout_seconds);
   if (fs::exists(folder / "survey.toml"))
     throw Error("{}: holds a survey already; name another folder", folder.string());
-  if (!options.with_photos) {
-    simulate_wide_block(folder, options, progress);
-    return;
-  }
+  if (!options.with_photos) return simulate_wide_block(folder, options, progress);
+  if (options.scene == SceneKind::wall) return simulate_wall(folder, options, progress);
   Job job(folder, options);
   paint_targets(job);
   std::string truth_points = "point,east,north,height\n";
@@ -260,7 +218,9 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
     truth_points += target_name(i) + "," + job.files.crs_fields(job.site.targets()[i].X) + "\n";
   write_control(job);
   write_sightings(job);
-  write_surface(job, take_photos(job, progress));
+  const LitSite morning(job.site, {0.55, -0.45, 0.75}), afternoon(job.site, {-0.6, -0.35, 0.7});
+  write_surface(job,
+                take_photos(folder / "photos", {&morning, &afternoon}, job.flight, job.files, options.seed, progress));
   write_file(folder / "truth" / "points.csv", truth_points);
   write_file(folder / "truth" / "stations.csv", job.files.stations_text(job.flight.stations, job.flight.cameras));
   write_file(folder / "truth" / "cameras.json", true_cameras_text(job.flight.cameras));

@@ -63,6 +63,8 @@ std::string nominal_cameras_text(const std::vector<TrueCamera>& cameras, double 
   return true_cameras_text(nominal);
 }
 
+std::string target_name(std::size_t i) { return i < 8 ? fmt::format("K{:02d}", i + 1) : fmt::format("P{:02d}", i - 7); }
+
 std::string survey_toml(const std::vector<TrueCamera>& cameras) {
   std::string text = fmt::format("schema = 1\n\n[survey]\nname = \"Osterlund slip\"\ncrs = \"{}\"\n", crs_code);
   for (const TrueCamera& c : cameras) {

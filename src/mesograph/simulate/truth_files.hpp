@@ -28,6 +28,9 @@ std::string true_cameras_text(const std::vector<TrueCamera>& cameras);
 /// cameras.json as somebody who knows the lens by its label writes it: c too large by `factor`, no distortion.
 std::string nominal_cameras_text(const std::vector<TrueCamera>& cameras, double factor);
 
+/// Of the target with a number: eight are control, the others checks.
+std::string target_name(std::size_t i);
+
 /// survey.toml of a made-up survey, which names the cameras with rolling shutters as admit names them.
 std::string survey_toml(const std::vector<TrueCamera>& cameras);
 

@@ -56,7 +56,8 @@ void add_row(const double* x, const double* y, double size, std::uint32_t seed, 
              float* sum) {
   const D d;
   const DU du;
-  const auto along = hn::Set(du, 0x9E3779B1u), across = hn::Set(du, 0x85EBCA77u), salt = hn::Set(du, seed * 0xC2B2AE3Du);
+  const auto along = hn::Set(du, 0x9E3779B1u), across = hn::Set(du, 0x85EBCA77u),
+             salt = hn::Set(du, seed * 0xC2B2AE3Du);
   const double inverse_size = 1 / size;
   for (std::size_t i = 0; i + hn::Lanes(d) <= n; i += hn::Lanes(d)) {
     const Cells cx = cells_of(x + i, inverse_size), cy = cells_of(y + i, inverse_size);

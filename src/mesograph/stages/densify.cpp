@@ -21,7 +21,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* densify_version = "densify 8";
+constexpr const char* densify_version = "densify 9";
 
 /// Box or file that is asked for; files of survey.toml lie beside it.
 std::string region_of(const Survey& survey, const DensifyStageOptions& o) {
@@ -36,10 +36,10 @@ std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
     return given ? fmt::format("{}", *given) : setting ? fmt::format("{}", *setting) : std::string("default");
   };
   const std::string within = region_of(survey, o);
-  return fmt::format("{} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify.spacing),
+  return fmt::format("{} {} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify.spacing),
                      text(o.level, s.densify.level), o.min_views.value_or(s.densify.min_views),
                      text(o.max_sigma, s.densify.max_sigma), o.out.string(), o.only, within,
-                     within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch);
+                     within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch, o.normals);
 }
 
 dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& o, double gsd) {
@@ -104,6 +104,9 @@ std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector
                                        const dense::BlockVariance& block) {
   std::vector<cloud::CloudRecord> out(points.size());
   const geo::Frame frame(survey.crs, origin);  // a frame belongs to one thread
+  if (points.empty()) return out;
+  // Points come tile by tile: within one the grid turns against the frame by less than a second of arc.
+  const Eigen::Matrix3f grid_from_local = frame.local_from_grid(points.front().X).transpose().cast<float>();
   for (std::size_t i = 0; i < points.size(); ++i) {
     const dense::CloudPoint& p = points[i];
     out[i] = {frame.crs_from_local(p.X),
@@ -111,7 +114,7 @@ std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector
               p.rays,
               p.sigma_match,
               static_cast<float>(std::sqrt(std::pow(p.sigma_match, 2) + block.at(p.X))),
-              p.normal};
+              grid_from_local * p.normal};
   }
   return out;
 }
@@ -322,8 +325,9 @@ Outcome<Densified> densify(Survey& survey, const DensifyStageOptions& options, P
   const cloud::Region wanted = region(survey, options, named, job);
   const std::vector<int> stations = job.plan.wanted();
   refuse_nothing(all, stations, region_of(survey, options));
-  const auto sink = cloud::open_sink(out_file, {survey.crs.wkt, extent(survey, named),
-                                                std::isfinite(options.scale) ? options.scale : 0.001, options.tiles});
+  const auto sink = cloud::open_sink(
+      out_file, {survey.crs.wkt, extent(survey, named), std::isfinite(options.scale) ? options.scale : 0.001,
+                 options.tiles, options.normals});
   const double disk = disk_needed(job, stations, progress);
   const PhotoPoints store(job);
   make_room(job, store, stations, options.sweep, progress);

@@ -17,6 +17,7 @@ struct DensifyStageOptions {
   std::string within;               ///< box or polygon file; default [densify] within
   double tiles = nan;               ///< side of LAS tiles, units of the CRS; NaN: one file
   double scale = nan;               ///< of LAS coordinates; NaN: 0.001
+  bool normals = false;             ///< of the surface, in LAS files
   double disk = nan;                ///< bytes that depth maps may fill at a time; NaN: all are kept
   bool test_patch = false;          ///< a small region in the middle first, with time and size foretold for the whole
   bool force = false;               ///< goes on with an adjustment that is out of date

@@ -15,7 +15,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* photo_points_version = "points 8";
+constexpr const char* photo_points_version = "points 9";
 
 }  // namespace
 
