@@ -28,6 +28,7 @@ void run_densify(Call& call) {
   if (std::isfinite(options.tiles) && !(options.tiles > 0)) throw UsageError("--tiles must be greater than 0");
   if (std::isfinite(options.scale) && !(options.scale >= 1e-6 && options.scale <= 1))
     throw UsageError("--scale must be from 0.000001 to 1");
+  options.maps = call.whole("maps").value_or(0);
   options.normals = call.has("normals");
   options.force = call.has("force");
   options.sweep = call.has("sweep");
@@ -55,25 +56,27 @@ void run_densify(Call& call) {
 }  // namespace
 
 Command densify_command() {
-  return {"densify",
-          "makes a dense, georeferenced LAS cloud from the adjusted block",
-          "",
-          {{"spacing", "of the points, m (default 2 GSD)", Takes::number},
-           {"level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", Takes::whole},
-           {"min-views", "photos that must agree on a point (default 2)", Takes::whole},
-           {"max-sigma", "most standard deviation of a point from matching, m (default 10 GSD)", Takes::number},
-           {"within", "box west,south,east,north in the survey's CRS, or a polygon file in any", Takes::text},
-           {"only", "photos of this sortie alone", Takes::text},
-           {"test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size"},
-           {"tiles", "writes squares of this side, units of the CRS, with an index", Takes::number},
-           {"scale", "of LAS coordinates, units of the CRS (default 0.001)", Takes::number},
-           {"normals", "of the surface as attributes of LAS files (PLY always has them)"},
-           {"disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
-            Takes::number},
-           {"sweep", "removes what the store keeps of other levels, regions, sorties and adjustments"},
-           {"force", "takes an adjustment that is out of date as it is"},
-           {"out", "file, .las or .ply (default results/cloud.las)", Takes::text}},
-          run_densify};
+  return {
+      "densify",
+      "makes a dense, georeferenced LAS cloud from the adjusted block",
+      "",
+      {{"spacing", "of the points, m (default 2 GSD)", Takes::number},
+       {"level", "0 full, 1 half, 2 quarter size of the photos (default from the spacing)", Takes::whole},
+       {"min-views", "photos that must agree on a point (default 2)", Takes::whole},
+       {"max-sigma", "most standard deviation of a point from matching, m (default 10 GSD)", Takes::number},
+       {"within", "box west,south,east,north in the survey's CRS, or a polygon file in any", Takes::text},
+       {"only", "photos of this sortie alone", Takes::text},
+       {"test-patch", "a small region in the middle of the block, to results/patch.las; foretells time and size"},
+       {"tiles", "writes squares of this side, units of the CRS, with an index", Takes::number},
+       {"scale", "of LAS coordinates, units of the CRS (default 0.001)", Takes::number},
+       {"maps", "depth maps of so many photos that each place is in N of them (default: of all photos)", Takes::whole},
+       {"normals", "of the surface as attributes of LAS files (PLY always has them)"},
+       {"disk", "GB that depth maps may fill; those not needed are removed then (default: all are kept)",
+        Takes::number},
+       {"sweep", "removes what the store keeps of other levels, regions, sorties and adjustments"},
+       {"force", "takes an adjustment that is out of date as it is"},
+       {"out", "file, .las or .ply (default results/cloud.las)", Takes::text}},
+      run_densify};
 }
 
 }  // namespace mesograph::app

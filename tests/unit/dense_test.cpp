@@ -8,6 +8,7 @@
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/dense/local_planes.hpp>
 #include <mesograph/dense/partners.hpp>
+#include <mesograph/dense/plan.hpp>
 #include <mesograph/dense/refine.hpp>
 #include <mesograph/dense/sweep.hpp>
 
@@ -310,6 +311,34 @@ TEST_CASE("Partners see the same ground at a fair angle") {
       CHECK((base > 3 && base < 60));  // 3 and 40 degrees at 68 m
     }
   }
+}
+
+TEST_CASE("Depth maps of fewer photos still show each place as often as is asked for") {
+  MadeUpOptions options;
+  options.points = 1500;
+  const MadeUpBlock made = make_block(options);
+  dense::DepthPlan plan(made.block);
+  const std::size_t all = plan.wanted().size();
+  dense::CloudRequest request;
+  plan.ask(request);
+  CHECK(plan.wanted().size() == all);
+  request.maps = 2;
+  plan.ask(request);
+  const std::vector<int> taken = plan.wanted();
+  CHECK(taken.size() < all);
+  int few = 0, seen = 0;
+  for (const adjust::GroundPoint& point : made.block.points) {
+    const auto shows = [&](int s) {
+      const dense::Pinhole p = plan.pinhole(s);
+      const Eigen::Vector2d x = p.project(point.X);
+      return x.allFinite() && p.inside(x, 0);
+    };
+    few += std::count_if(taken.begin(), taken.end(), shows) < 2, ++seen;
+  }
+  CHECK(few < 0.1 * seen);  // places at the rim of one photo more are not worth its map
+  request.maps = 0;
+  plan.ask(request);
+  CHECK(plan.wanted().size() == all);
 }
 
 TEST_CASE("A photo of a short base has partners too, one that stands in the same place has none") {

@@ -27,6 +27,15 @@ const geo::CrsRequest utm33_egm96{"EPSG:25833+5773", "", ""};
 
 }  // namespace
 
+TEST_CASE("Many points leave the local frame by interpolation as each one does") {
+  const geo::Crs crs = geo::resolve({"EPSG:25833+5773", "", ""});
+  const geo::Frame frame(crs, {431200, 6822400, 640});
+  std::vector<Eigen::Vector3d> X;
+  for (int i = 0; i < 200; ++i) X.emplace_back(5.1 * i - 500, 0.025 * i * i - 480, 0.5 * i - 40);
+  const std::vector<Eigen::Vector3d> quick = frame.crs_from_local(X);
+  for (std::size_t i = 0; i < X.size(); ++i) CHECK((quick[i] - frame.crs_from_local(X[i])).norm() < 1e-4);
+}
+
 TEST_CASE("Local frame and CRS lead back to each other") {
   const geo::Crs crs = geo::resolve(utm33_egm96);
   REQUIRE(crs.heights == geo::Heights::grid);

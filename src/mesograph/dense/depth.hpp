@@ -13,7 +13,7 @@ struct DepthOptions {
       3;  ///< half width of the correlation window, pixels of the level: 7 x 7. Less: sharper edges, more noise
   /// Half as large photos that are matched first, each of which tells the next how far to search. Fewer where the
   /// smallest would have a side of less than `least_side` pixels.
-  int coarser_levels = 2, least_side = 150;
+  int coarser_levels = 2, least_side = 100;
   int tile = 64;         ///< pixels, each with its own plane and range of depths
   int area = 1536;       ///< pixels matched at once; bounds memory: 100 to 250 MB a thread
   double step_px = 1.0;  ///< parallax between neighbouring labels in the widest partner; more skips minima

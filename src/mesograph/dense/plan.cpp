@@ -26,8 +26,73 @@ std::vector<std::vector<GroundHint>> hints_of(const adjust::Block& block, int le
 
 DepthPlan::DepthPlan(adjust::Block of) : block(std::move(of)), partners(choose_partners(block)) {}
 
+namespace {
+
+/// The photos that show each tie point, of those that may give depth maps: those with rays to it, and of their partners
+/// those in whose frame it lies.
+std::vector<std::vector<int>> seen_by(const adjust::Block& block, const std::vector<std::vector<int>>& partners) {
+  std::vector<Pinhole> pinholes;
+  for (const adjust::Station& s : block.stations) pinholes.push_back(pinhole_of(block.cameras[s.camera], s, 0));
+  std::vector<std::vector<int>> out;
+  for (const adjust::GroundPoint& point : block.points) {
+    if (!point.X.allFinite()) continue;
+    std::set<int> photos;
+    const auto add = [&](int station) {
+      const Eigen::Vector2d x = pinholes[station].project(point.X);
+      if (!partners[station].empty() && x.allFinite() && pinholes[station].inside(x, 0)) photos.insert(station);
+    };
+    for (const adjust::Ray& ray : point.rays) {
+      if (!adjust::takes_part(block, ray)) continue;
+      add(ray.station);
+      for (const int partner : partners[ray.station]) add(partner);
+    }
+    if (!photos.empty()) out.emplace_back(photos.begin(), photos.end());
+  }
+  return out;
+}
+
+/// Again and again the photo that shows most of what too few of those taken show. Source: greedy cover of sets
+/// (Johnson 1974), with several of each point.
+std::vector<bool> enough_photos(const std::vector<std::vector<int>>& points, std::size_t stations, int maps) {
+  std::vector<std::vector<std::size_t>> shows(stations);
+  std::vector<int> missing(points.size());
+  for (std::size_t p = 0; p < points.size(); ++p) {
+    missing[p] = std::min<int>(maps, static_cast<int>(points[p].size()));
+    for (const int s : points[p]) shows[s].push_back(p);
+  }
+  std::vector<bool> taken(stations, false);
+  while (true) {
+    std::size_t best = 0, most = 0;
+    for (std::size_t s = 0; s < stations; ++s) {
+      if (taken[s]) continue;
+      std::size_t gain = 0;
+      for (const std::size_t p : shows[s]) gain += missing[p] > 0;
+      if (gain > most) best = s, most = gain;
+    }
+    // What is left of a few points only is not worth a photo's map: a tenth of what it shows.
+    if (most <= shows[best].size() / 10) return taken;
+    taken[best] = true;
+    for (const std::size_t p : shows[best]) missing[p] -= missing[p] > 0;
+  }
+}
+
+}  // namespace
+
+double DepthPlan::maps_a_place() const {
+  const auto points = seen_by(block, partners);
+  double sum = 0;
+  for (const auto& photos : points) sum += static_cast<double>(photos.size());
+  return points.empty() ? 0 : sum / static_cast<double>(points.size());
+}
+
 void DepthPlan::ask(const CloudRequest& what) {
+  if (request.maps != what.maps) partners = choose_partners(block);
   request = what;
+  if (request.maps > 0) {
+    const std::vector<bool> needed = enough_photos(seen_by(block, partners), partners.size(), request.maps);
+    for (std::size_t s = 0; s < partners.size(); ++s)
+      if (!needed[s]) partners[s].clear();
+  }
   hints = hints_of(block, what.level);
   // A point that two photos see cannot be seen by three: of a pair its two photos must agree.
   std::size_t most = 0;

@@ -16,6 +16,7 @@ struct CloudRequest {
   int min_views = 2;              ///< photos that must agree on a point
   double max_sigma = nan;         ///< m; NaN: no limit
   double max_sigma_parallax = 0;  ///< pixels of parallax that lift that limit where rays meet at small angles
+  int maps = 0;                   ///< depth maps that are to show a place; 0: all that there are
   double disk = nan;              ///< bytes that depth maps may fill at a time; NaN: all are kept
   /// Points are wanted in this box of the local frame alone, m; empty: everywhere.
   std::optional<Eigen::AlignedBox2d> box;
@@ -31,8 +32,12 @@ struct DepthPlan {
   std::vector<std::vector<GroundHint>> hints;  ///< per station, at the level asked for
 
   explicit DepthPlan(adjust::Block of);
-  /// Sets the request. Where fewer photos than `min_views` share tie points, as many as there are must agree.
+  /// Sets the request. Of photos that are not needed for `maps` there are none: each place that tie points show is seen
+  /// by so many photos with maps, or by all that see it. Where fewer photos than `min_views` share tie points, as many as there are must agree.
   void ask(const CloudRequest& what);
+
+  /// How many photos with a map show a tie point, in the mean.
+  double maps_a_place() const;
 
   Pinhole pinhole(int station) const;
   /// Median height of the ground that a station's tie points show, m.

@@ -162,6 +162,38 @@ Eigen::Vector3d Frame::crs_from_local(const Eigen::Vector3d& X) const {
   return operations_->grid->crs_from_geographic(transform(operations_->topocentric.get(), PJ_INV, X, "local frame"));
 }
 
+std::vector<Eigen::Vector3d> Frame::crs_from_local(const std::vector<Eigen::Vector3d>& X) const {
+  if (crs_.local) return X;
+  std::vector<Eigen::Vector3d> out;
+  out.reserve(X.size());
+  constexpr std::size_t worth = 50;
+  if (X.size() < worth) {
+    for (const Eigen::Vector3d& p : X) out.push_back(crs_from_local(p));
+    return out;
+  }
+  Eigen::AlignedBox3d box;
+  for (const Eigen::Vector3d& p : X) box.extend(p);
+  const Eigen::Vector3d middle = box.center(), half = (0.5 * box.sizes()).cwiseMax(1.0);
+  Eigen::Vector3d node[3][3][2];
+  for (int i = 0; i < 3; ++i)
+    for (int j = 0; j < 3; ++j)
+      for (int k = 0; k < 2; ++k)
+        node[i][j][k] = crs_from_local(middle + half.cwiseProduct(Eigen::Vector3d(i - 1, j - 1, 2 * k - 1)));
+  for (const Eigen::Vector3d& p : X) {
+    const Eigen::Vector3d at = (p - middle).cwiseQuotient(half);  // -1 to 1
+    // Lagrange's polynomials over -1, 0, 1, and over -1, 1.
+    const auto three = [](double t) { return Eigen::Vector3d(0.5 * t * (t - 1), 1 - t * t, 0.5 * t * (t + 1)); };
+    const Eigen::Vector3d x = three(at.x()), y = three(at.y());
+    const Eigen::Vector2d z(0.5 * (1 - at.z()), 0.5 * (1 + at.z()));
+    Eigen::Vector3d sum = Eigen::Vector3d::Zero();
+    for (int i = 0; i < 3; ++i)
+      for (int j = 0; j < 3; ++j)
+        for (int k = 0; k < 2; ++k) sum += x[i] * y[j] * z[k] * node[i][j][k];
+    out.push_back(sum);
+  }
+  return out;
+}
+
 Eigen::Vector3d Frame::local_from_wgs84(const Eigen::Vector3d& lon_lat_h) const {
   const Operations& ops = *operations_;
   if (crs_.local) return transform(ops.topocentric.get(), PJ_FWD, lon_lat_h, "local frame");

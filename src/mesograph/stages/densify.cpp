@@ -36,10 +36,10 @@ std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
     return given ? fmt::format("{}", *given) : setting ? fmt::format("{}", *setting) : std::string("default");
   };
   const std::string within = region_of(survey, o);
-  return fmt::format("{} {} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify.spacing),
+  return fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify.spacing),
                      text(o.level, s.densify.level), o.min_views.value_or(s.densify.min_views),
                      text(o.max_sigma, s.densify.max_sigma), o.out.string(), o.only, within,
-                     within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch, o.normals);
+                     within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch, o.normals, o.maps);
 }
 
 dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& o, double gsd) {
@@ -63,6 +63,9 @@ dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& 
   // the same holds for three quarters of a pixel of parallax.
   out.max_sigma = limit.value_or(10 * gsd);
   if (!limit) out.max_sigma_parallax = 0.75;
+  out.maps = o.maps;
+  if (out.maps != 0 && out.maps < out.min_views)
+    throw Error("densify: --maps must be {} or more, as many as must agree on a point (--min-views)", out.min_views);
   out.disk = o.disk;
   return out;
 }
@@ -103,13 +106,16 @@ std::vector<cloud::CloudRecord> to_crs(const Survey& survey, const Eigen::Vector
                                        const std::vector<dense::CloudPoint>& points,
                                        const dense::BlockVariance& block) {
   std::vector<cloud::CloudRecord> out(points.size());
-  const geo::Frame frame(survey.crs, origin);  // a frame belongs to one thread
   if (points.empty()) return out;
+  const geo::Frame frame(survey.crs, origin);  // a frame belongs to one thread
+  std::vector<Eigen::Vector3d> X(points.size());
+  for (std::size_t i = 0; i < X.size(); ++i) X[i] = points[i].X;
+  const std::vector<Eigen::Vector3d> in_crs = frame.crs_from_local(X);
   // Points come tile by tile: within one the grid turns against the frame by less than a second of arc.
   const Eigen::Matrix3f grid_from_local = frame.local_from_grid(points.front().X).transpose().cast<float>();
   for (std::size_t i = 0; i < points.size(); ++i) {
     const dense::CloudPoint& p = points[i];
-    out[i] = {frame.crs_from_local(p.X),
+    out[i] = {in_crs[i],
               p.colour,
               p.rays,
               p.sigma_match,
@@ -320,8 +326,12 @@ Outcome<Densified> densify(Survey& survey, const DensifyStageOptions& options, P
   const auto started = std::chrono::steady_clock::now();
   const NamedBlock named = block_to_densify(survey, photos, options.force, progress);
   DepthJob job(survey, photos, named, options.only);
+  const double possible = options.maps > 0 ? job.plan.maps_a_place() : 0;
   job.ask(request_of(survey, options, adjust::ground_sampling_distance(named.block)));
   const std::vector<int> all = job.plan.wanted();
+  if (options.maps > 0)
+    progress.say(fmt::format("depth maps of {} photos: {:.1f} of them show a place, of {:.1f} that could", all.size(),
+                             job.plan.maps_a_place(), possible));
   const cloud::Region wanted = region(survey, options, named, job);
   const std::vector<int> stations = job.plan.wanted();
   refuse_nothing(all, stations, region_of(survey, options));

@@ -17,6 +17,7 @@ struct DensifyStageOptions {
   std::string within;               ///< box or polygon file; default [densify] within
   double tiles = nan;               ///< side of LAS tiles, units of the CRS; NaN: one file
   double scale = nan;               ///< of LAS coordinates; NaN: 0.001
+  int maps = 0;                     ///< depth maps that are to show a place; 0: all that there are
   bool normals = false;             ///< of the surface, in LAS files
   double disk = nan;                ///< bytes that depth maps may fill at a time; NaN: all are kept
   bool test_patch = false;          ///< a small region in the middle first, with time and size foretold for the whole
