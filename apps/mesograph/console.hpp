@@ -81,6 +81,7 @@ Command sight_command();
 Command adjust_command();
 Command densify_command();
 Command cloud_command();
+Command surface_command();
 Command report_command();
 Command export_command();
 Command run_command();

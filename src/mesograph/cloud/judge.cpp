@@ -89,30 +89,37 @@ class TileFiles {
 };
 
 /// Side of a square that holds some half a million points, where these fill the plan evenly, m.
-double tile_side(LasReader& file, const Extent& extent, const Eigen::Vector3d& metres, const JudgeOptions& options,
-                 Progress& progress) {
+double tile_side(const std::vector<LasReader*>& files, const std::vector<Extent>& extents, std::uint64_t all,
+                 const JudgeOptions& options, Progress& progress) {
   std::set<Key> cells;
   const double cell = 10;
-  progress.start("reading", file.header().points);
-  for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
-    progress.check();
-    for (std::size_t i = 0; i < points.size(); ++i) {
-      if (!extent.holds(points.at(i))) continue;
-      const Eigen::Vector3d X = points.at(i).cwiseProduct(metres);
-      cells.emplace(static_cast<std::int64_t>(std::floor(X.x() / cell)),
-                    static_cast<std::int64_t>(std::floor(X.y() / cell)));
+  Eigen::AlignedBox2d box;
+  progress.start("reading", all);
+  for (std::size_t f = 0; f < files.size(); ++f) {
+    const Eigen::Vector3d metres = metres_of(files[f]->header(), files[f]->path().string());
+    files[f]->rewind();
+    for (LasPoints points = files[f]->next(); points.size() > 0; points = files[f]->next()) {
+      progress.check();
+      for (std::size_t i = 0; i < points.size(); ++i) {
+        if (!extents[f].holds(points.at(i))) continue;
+        const Eigen::Vector3d X = points.at(i).cwiseProduct(metres);
+        cells.emplace(static_cast<std::int64_t>(std::floor(X.x() / cell)),
+                      static_cast<std::int64_t>(std::floor(X.y() / cell)));
+      }
+      progress.advance(points.size());
     }
-    progress.advance(points.size());
+    if (extents[f].box.isEmpty()) continue;
+    box.extend(Eigen::Vector2d(extents[f].box.min().cwiseProduct(metres).head<2>()));
+    box.extend(Eigen::Vector2d(extents[f].box.max().cwiseProduct(metres).head<2>()));
   }
-  const double n = static_cast<double>(file.header().points), filled = cell * cell * static_cast<double>(cells.size());
+  const double n = static_cast<double>(all), filled = cell * cell * static_cast<double>(cells.size());
   // half a million points a square: some dozen megabytes a thread
   double side = std::sqrt(filled * 5e5 / std::max(1.0, n));
   // A small cloud in one piece, unless most of its box is empty: grids over it would be, too.
-  const Eigen::Vector2d size = extent.box.sizes().cwiseProduct(metres).head<2>();
   // a road across its box fills about a sixteenth of it: emptier than that, memory goes to what holds nothing
   constexpr double emptiest = 16;
-  if (n <= static_cast<double>(options.most_points) && size.prod() <= emptiest * filled)
-    side = std::max(side, 2 * size.maxCoeff() + 1);
+  if (!box.isEmpty() && n <= static_cast<double>(options.most_points) && box.sizes().prod() <= emptiest * filled)
+    side = std::max(side, 2 * box.sizes().maxCoeff() + 1);
   side = std::max(side, 4 * options.rim);  // else more of a square is rim than its own
   return options.align > 0 ? options.align * std::max(1.0, std::ceil(side / options.align)) : side;
 }
@@ -139,59 +146,79 @@ double plan_spacing(const std::vector<TilePoint>& points) {
   return cell;
 }
 
-std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
-                                       Progress& progress) {
-  const LasHeader& header = file.header();
-  const Eigen::Vector3d metres = metres_of(header, file.path().string());
-  const Extent extent = extent_of(file, progress);
-  if (extent.strays > 0)
-    progress.say(fmt::format("{} of {} points lie far from all others ({}); they are strays", extent.strays,
-                             header.points, options.fate_of_strays));
-  const double side = tile_side(file, extent, metres, options, progress);
-  const LasAttribute* sigma = sigma_of(header);
-  const LasAttribute* rays = header.attribute("rays");
-  TileFiles tiles(options.scratch, header.points <= options.most_points);
-  file.rewind();
-  std::uint64_t index = 0;
-  progress.start("sorting by place", header.points);
-  for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
-    progress.check();
-    for (std::size_t i = 0; i < points.size(); ++i, ++index) {
-      if (!extent.holds(points.at(i))) continue;
-      Waiting w{{points.at(i).cwiseProduct(metres), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true},
-                index};
-      if (sigma) w.point.sigma = static_cast<float>(points.value(i, *sigma));
-      if (rays) w.point.rays = static_cast<std::uint8_t>(points.value(i, *rays));
-      const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };
-      const Eigen::Vector3d& X = w.point.X;
-      const Key own(cell(X.x()), cell(X.y()));
-      // A point goes to every tile whose rim it lies in, and is judged where it is at home: no seams.
-      for (std::int64_t col = cell(X.x() - options.rim); col <= cell(X.x() + options.rim); ++col)
-        for (std::int64_t row = cell(X.y() - options.rim); row <= cell(X.y() + options.rim); ++row) {
-          w.point.own = Key(col, row) == own;
-          tiles.add({col, row}, w);
-        }
-    }
-    progress.advance(points.size());
+void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& options, const char* step,
+                   const std::function<void(const TileContent&)>& work, Progress& progress) {
+  std::uint64_t all = 0;
+  std::vector<Extent> extents;
+  for (LasReader* file : files) {
+    all += file->header().points;
+    extents.push_back(extent_of(*file, progress));
+    if (extents.back().strays > 0)
+      progress.say(fmt::format("{} of {} points lie far from all others ({}); they are strays", extents.back().strays,
+                               file->header().points, options.fate_of_strays));
   }
-  std::vector<std::uint8_t> out(header.points, options.word_of_strays);
+  const double side = tile_side(files, extents, all, options, progress);
+  TileFiles tiles(options.scratch, all <= options.most_points);
+  std::uint64_t index = 0;
+  progress.start("sorting by place", all);
+  for (std::size_t f = 0; f < files.size(); ++f) {
+    const LasHeader& header = files[f]->header();
+    const Eigen::Vector3d metres = metres_of(header, files[f]->path().string());
+    const LasAttribute *sigma = sigma_of(header), *rays = header.attribute("rays"),
+                       *match = header.attribute("sigma_match");
+    files[f]->rewind();
+    for (LasPoints points = files[f]->next(); points.size() > 0; points = files[f]->next()) {
+      progress.check();
+      for (std::size_t i = 0; i < points.size(); ++i, ++index) {
+        if (!extents[f].holds(points.at(i))) continue;
+        Waiting w{{points.at(i).cwiseProduct(metres), 0, 0, static_cast<std::uint8_t>(points.point_class(i)), true},
+                  index};
+        if (sigma) w.point.sigma = static_cast<float>(points.value(i, *sigma));
+        if (sigma && match && sigma != match)
+          w.point.block = static_cast<float>(
+              std::sqrt(std::max(0.0, std::pow(w.point.sigma, 2) - std::pow(points.value(i, *match), 2))));
+        if (rays) w.point.rays = static_cast<std::uint8_t>(points.value(i, *rays));
+        const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };
+        const Eigen::Vector3d& X = w.point.X;
+        const Key own(cell(X.x()), cell(X.y()));
+        // A point goes to every tile whose rim it lies in, and is judged where it is at home: no seams.
+        for (std::int64_t col = cell(X.x() - options.rim); col <= cell(X.x() + options.rim); ++col)
+          for (std::int64_t row = cell(X.y() - options.rim); row <= cell(X.y() + options.rim); ++row) {
+            w.point.own = Key(col, row) == own;
+            tiles.add({col, row}, w);
+          }
+      }
+      progress.advance(points.size());
+    }
+  }
   const std::vector<Key> keys = tiles.keys();
-  progress.start("judging", keys.size());
+  progress.start(step, keys.size());
   parallel_for(keys.size(), [&](std::size_t t) {
     progress.check();
     const std::vector<Waiting> waiting = tiles.points(keys[t]);
-    std::vector<TilePoint> points;
-    points.reserve(waiting.size());
+    TileContent content{
+        {static_cast<double>(keys[t].first) * side, static_cast<double>(keys[t].second) * side, side}, {}, {}};
+    content.points.reserve(waiting.size()), content.index.reserve(waiting.size());
     bool any = false;
-    for (const Waiting& w : waiting) points.push_back(w.point), any = any || w.point.own;
-    if (any) {
-      const std::vector<std::uint8_t> words = judge(points);
-      for (std::size_t i = 0; i < waiting.size(); ++i)
-        // By the point's place in the file: threads write to different bytes, and the order of tiles is nothing.
-        if (waiting[i].point.own) out[waiting[i].index] = words[i];
-    }
+    for (const Waiting& w : waiting)
+      content.points.push_back(w.point), content.index.push_back(w.index), any = any || w.point.own;
+    if (any) work(content);
     progress.advance();
   });
+}
+
+std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
+                                       Progress& progress) {
+  std::vector<std::uint8_t> out(file.header().points, options.word_of_strays);
+  for_each_tile(
+      {&file}, options, "judging",
+      [&](const TileContent& content) {
+        const std::vector<std::uint8_t> words = judge(content.points);
+        // By the point's place in the file: threads write to different bytes, and the order of tiles is nothing.
+        for (std::size_t i = 0; i < words.size(); ++i)
+          if (content.points[i].own) out[content.index[i]] = words[i];
+      },
+      progress);
   return out;
 }
 

@@ -13,6 +13,7 @@ struct TilePoint {
   float sigma = 0;    ///< m, sigma_z or else sigma_match; 0 where the file has neither
   std::uint8_t rays = 0, point_class = 0;
   bool own = true;  ///< of this tile; else of its rim, to be seen but not judged
+  float block = 0;  ///< m: what of sigma is the block's, alike for all around; 0 where the file does not tell it apart
 };
 
 struct JudgeOptions {
@@ -24,6 +25,25 @@ struct JudgeOptions {
   std::uint8_t word_of_strays = 0;
   std::string fate_of_strays = "left out";  ///< in words, for the user
 };
+
+/// A square of the plan, m: what lies in it, the west and south sides included, is its own.
+struct PlanTile {
+  double west = 0, south = 0, side = 0;
+};
+
+/// Points of a tile and of its rim, with their places in the file.
+struct TileContent {
+  PlanTile tile;
+  std::vector<TilePoint> points;
+  std::vector<std::uint64_t> index;
+};
+
+/// Hands the points of files of one CRS to `work` tile by tile, on all threads, however many there are: points of later
+/// files count on from those before. Tiles depend on the files alone. Strays (extent_of) are left out, and said. Throws
+/// what LasReader does, and Error where the disk refuses, or where coordinates are angles. `step`: what is done, for
+/// the user.
+void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& options, const char* step,
+                   const std::function<void(const TileContent&)>& work, Progress& progress);
 
 /// A judge's word on each point of a tile; those on points of the rim are not listened to.
 using Judge = std::function<std::vector<std::uint8_t>(const std::vector<TilePoint>&)>;

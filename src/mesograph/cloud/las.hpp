@@ -122,8 +122,8 @@ struct CloudRecord {
   Eigen::Vector3d X;  ///< east, north, height
   std::array<std::uint8_t, 3> colour{};
   std::uint8_t rays = 0;
-  float sigma_match = 0;                             ///< m, of the height (walls: along the normal), by the intersection alone
-  float sigma_z = 0;                                 ///< m, of the height, with the block's part
+  float sigma_match = 0;  ///< m, of the height (walls: along the normal), by the intersection alone
+  float sigma_z = 0;      ///< m, of the height, with the block's part
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< unit length; nought: unknown
 };
 
@@ -132,8 +132,8 @@ inline constexpr const char* our_software = "Mesograph densify";
 
 /// Header of a cloud of ours: LAS 1.4, point data record format 7, 375 bytes, WKT (global encoding bit 4) in a
 /// LASF_Projection/2112 record, extra bytes `rays` (unsigned char), `sigma_match` and `sigma_z` (float, m) described in
-/// LASF_Spec/4, and on request `normal_x`, `normal_y`, `normal_z` (float). `scale`: made coarser where the extent needs it; offsets are whole metres in the middle. No dates: the
-/// same points give the same bytes.
+/// LASF_Spec/4, and on request `normal_x`, `normal_y`, `normal_z` (float). `scale`: made coarser where the extent needs
+/// it; offsets are whole metres in the middle. No dates: the same points give the same bytes.
 LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale = 0.001,
                        bool normals = false);
 

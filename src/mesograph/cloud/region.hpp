@@ -2,6 +2,7 @@
 
 #include <Eigen/Geometry>
 #include <filesystem>
+#include <mesograph/cloud/polygons.hpp>
 #include <string>
 #include <vector>
 
@@ -30,11 +31,9 @@ class Region {
   const Eigen::AlignedBox2d& box() const { return box_; }
 
  private:
-  using Ring = std::vector<Eigen::Vector2d>;
-  /// Rings of each, outer and inner alike: a point is inside an odd number of them.
-  std::vector<std::vector<Ring>> polygons_;
+  std::vector<Polygon> polygons_;
   Eigen::AlignedBox2d box_;
-  void add(std::vector<Ring> polygon);
+  void add(Polygon polygon);
 };
 
 }  // namespace mesograph::cloud

@@ -1,0 +1,97 @@
+#include <mesograph/adjust/block.hpp>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/stages/block_to_densify.hpp>
+#include <mesograph/stages/surface.hpp>
+
+#include "console.hpp"
+
+namespace mesograph::app {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+/// Metres that a text names: "0.1", or "2px", pixels of the survey's photos on the ground.
+double cell_size(const Call& call, Progress& progress) {
+  const std::string text = call.text("cell");
+  if (text.empty()) return std::numeric_limits<double>::quiet_NaN();
+  char* end = nullptr;
+  double value = std::strtod(text.c_str(), &end);
+  if (std::string(end) == "px") {
+    const survey::Survey opened(call.survey);
+    value *= adjust::ground_sampling_distance(
+        stages::block_to_densify(opened, survey::load_photos(opened), true, progress).block);
+  } else if (*end != '\0') {
+    throw UsageError("--cell {}: write metres, as in 0.1, or pixels on the ground, as in 2px", text);
+  }
+  if (!(value > 0)) throw UsageError("--cell must be greater than 0");
+  return value;
+}
+
+void run_surface(Call& call) {
+  stages::SurfaceRequest request;
+  for (const std::string& path : call.paths()) request.clouds.emplace_back(path);
+  request.import = call.text("import");
+  if (!request.import.empty() && !request.clouds.empty()) throw UsageError("give clouds or --import, not both");
+  const bool own = request.clouds.empty() && request.import.empty();
+  const std::string kind = call.has("kind") ? call.text("kind") : "top";
+  const auto known = from_word<surface::Kind>(kind);
+  if (!known) throw UsageError("--kind {}: write top, ground or mean", kind);
+  request.options.cells.kind = *known;
+  fs::path folder =
+      request.import.empty() && !own ? request.clouds.front().parent_path() : request.import.parent_path();
+  if (own) {
+    const survey::Survey opened(call.survey);
+    folder = opened.results();
+    const fs::path ground = folder / "cloud_ground.las", cloud = folder / "cloud.las";
+    request.clouds = {*known == surface::Kind::ground && fs::exists(ground) ? ground : cloud};
+    if (!fs::exists(request.clouds.front()))
+      throw Error("{}: there is no cloud yet; mesograph densify makes one", request.clouds.front().string());
+  }
+  request.options.cell = cell_size(call, call.progress);
+  request.options.fill.widest = call.whole("fill").value_or(request.options.fill.widest);
+  if (request.options.fill.widest < 0) throw UsageError("--fill must be 0 or more");
+  request.within = call.text("within");
+  request.water = call.text("water");
+  request.out = call.has("out") ? fs::path(call.text("out")) : folder / fmt::format("surface_{}.tif", kind);
+  if (request.out.extension() != ".tif")
+    throw UsageError("--out {}: rasters are written as .tif", request.out.string());
+  if (call.has("contours")) {
+    surface::ContourOptions contours;
+    contours.interval = call.number("contours").value_or(1);
+    contours.index_every = call.whole("index").value_or(contours.index_every);
+    contours.least_length = call.number("least-length").value_or(contours.least_length);
+    if (contours.index_every < 1) throw UsageError("--index must be 1 or more");
+    request.contours = contours;
+  }
+  const stages::SurfaceMade made = stages::make_surface_files(request, call.progress);
+  call.json = stages::json_of(made);
+  call.lines.push_back(fmt::format(
+      "{}: {} x {} cells of {:g} m, {:.1f} % filled, {:.1f} % empty{}", made.files.front(), made.columns, made.rows,
+      made.cell, 100 * made.filled_share, 100 * made.empty_share,
+      std::isfinite(made.sigma_median) ? fmt::format(", sigma {:.3f} m in the median", made.sigma_median) : ""));
+  if (request.contours)
+    call.lines.push_back(fmt::format("{} contours, {:.0f} m in all", made.contours, made.contours_length));
+  for (std::size_t i = 1; i < made.files.size(); ++i) call.lines.push_back("  " + made.files[i]);
+}
+
+}  // namespace
+
+Command surface_command() {
+  return {"surface",
+          "makes height rasters and contours of clouds, with what each cell is sure to",
+          "[CLOUD...]",
+          {{"kind", "top (default), ground (points of class 2) or mean", Takes::text},
+           {"cell", "its size, m, or pixels on the ground, as in 2px (default as the points lie)", Takes::text},
+           {"fill", "gaps up to so many cells wide are filled, and marked (default 10)", Takes::whole},
+           {"within", "box west,south,east,north in the cloud's CRS, or a polygon file in any", Takes::text},
+           {"water", "file of polygons whose cells are made level", Takes::text},
+           {"import", "a raster of heights instead of clouds, for contours and pictures", Takes::text},
+           {"contours", "their interval, m", Takes::number},
+           {"index", "every so many contours one is an index line (default 5)", Takes::whole},
+           {"least-length", "shorter contours go, m (default 20 cells)", Takes::number},
+           {"out", "file (default surface_KIND.tif in results/, or beside the cloud)", Takes::text}},
+          run_surface};
+}
+
+}  // namespace mesograph::app

@@ -1,0 +1,15 @@
+#pragma once
+
+#include <gdal_priv.h>
+
+#include <memory>
+
+namespace mesograph::surface {
+
+struct CloseDataset {
+  void operator()(GDALDataset* dataset) const { GDALClose(dataset); }
+};
+/// A dataset of GDAL's that is closed when it goes.
+using Dataset = std::unique_ptr<GDALDataset, CloseDataset>;
+
+}  // namespace mesograph::surface

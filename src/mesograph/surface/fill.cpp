@@ -1,0 +1,253 @@
+#include <Eigen/SparseCholesky>
+#include <algorithm>
+#include <cmath>
+#include <mesograph/base/median.hpp>
+#include <mesograph/base/threads.hpp>
+#include <mesograph/surface/fill.hpp>
+#include <unordered_map>
+
+namespace mesograph::surface {
+
+namespace {
+
+using Cells = std::vector<std::size_t>;
+
+/// Groups of cells that hang together by their sides, of those that are asked for.
+template <typename Asked>
+std::vector<Cells> groups(const Grid& grid, const Asked& asked) {
+  std::vector<Cells> out;
+  std::vector<bool> done(grid.size(), false);
+  for (std::size_t seed = 0; seed < grid.size(); ++seed) {
+    if (done[seed] || !asked(seed)) continue;
+    Cells group = {seed};
+    done[seed] = true;
+    for (std::size_t k = 0; k < group.size(); ++k) {
+      const int col = static_cast<int>(group[k] % static_cast<std::size_t>(grid.columns)),
+                row = static_cast<int>(group[k] / static_cast<std::size_t>(grid.columns));
+      for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}}) {
+        if (!grid.inside(c, r)) continue;
+        const std::size_t to = grid.at(c, r);
+        if (done[to] || !asked(to)) continue;
+        done[to] = true;
+        group.push_back(to);
+      }
+    }
+    out.push_back(std::move(group));
+  }
+  return out;
+}
+
+/// Steps from each cell of a group to the nearest one outside, by sides.
+std::vector<int> depths(const Grid& grid, const Cells& group) {
+  std::unordered_map<std::size_t, int> depth;
+  for (const std::size_t i : group) depth[i] = 0;
+  Cells front;
+  const auto around = [&](std::size_t i, const auto& visit) {
+    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
+              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}})
+      if (grid.inside(c, r)) visit(grid.at(c, r));
+  };
+  for (const std::size_t i : group) {
+    bool rim = false;
+    around(i, [&](std::size_t to) { rim = rim || !depth.contains(to); });
+    if (rim) depth[i] = 1, front.push_back(i);
+  }
+  for (std::size_t k = 0; k < front.size(); ++k)
+    around(front[k], [&](std::size_t to) {
+      const auto found = depth.find(to);
+      if (found == depth.end() || found->second != 0) return;
+      found->second = depth[front[k]] + 1;
+      front.push_back(to);
+    });
+  std::vector<int> out;
+  for (const std::size_t i : group) out.push_back(depth[i]);
+  return out;
+}
+
+bool at_edge(const Grid& grid, const Cells& group) {
+  return std::any_of(group.begin(), group.end(), [&](std::size_t i) {
+    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
+              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    return col == 0 || row == 0 || col == grid.columns - 1 || row == grid.rows - 1;
+  });
+}
+
+/// What is known and what is sought at the nodes of a gap's patch, `step` cells apart.
+struct Patch {
+  int west = 0, north = 0, step = 1, width = 0, height = 0;  // cells; nodes
+  std::vector<double> z, weight;                             // mean and 1 / variance of what is known
+  std::vector<char> part;                                    // 0 none, 1 known, 2 sought
+  int node(int col, int row) const { return (row - north) / step * width + (col - west) / step; }
+};
+
+constexpr int ring = 4;  // cells around a gap that say how it goes on
+
+Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells& group, int step) {
+  const Grid& grid = s.grid;
+  int west = grid.columns, east = 0, north = grid.rows, south = 0;
+  for (const std::size_t i : group) {
+    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
+              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    west = std::min(west, col), east = std::max(east, col), north = std::min(north, row), south = std::max(south, row);
+  }
+  const int reach = ring * step;
+  west = std::max(0, west - reach), north = std::max(0, north - reach);
+  east = std::min(grid.columns - 1, east + reach), south = std::min(grid.rows - 1, south + reach);
+  Patch p{west, north, step, (east - west) / step + 1, (south - north) / step + 1, {}, {}, {}};
+  const std::size_t n = static_cast<std::size_t>(p.width) * p.height;
+  p.z.assign(n, 0), p.weight.assign(n, 0), p.part.assign(n, 0);
+  std::vector<char> near(n, 0);
+  for (const std::size_t i : group) {
+    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
+              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    p.part[static_cast<std::size_t>(p.node(col, row))] = 2;
+    const int c0 = (col - west) / step, r0 = (row - north) / step;
+    for (int r = std::max(0, r0 - ring); r <= std::min(p.height - 1, r0 + ring); ++r)
+      for (int c = std::max(0, c0 - ring); c <= std::min(p.width - 1, c0 + ring); ++c)
+        near[static_cast<std::size_t>(r) * p.width + c] = 1;
+  }
+  for (int row = north; row <= south; ++row)
+    for (int col = west; col <= east; ++col) {
+      const std::size_t i = grid.at(col, row), node = static_cast<std::size_t>(p.node(col, row));
+      if (!near[node] || source[i] != Source::measured) continue;
+      const double w = 1 / std::max(1e-12, std::pow(s.sigma[i], 2));
+      p.z[node] += w * s.z[i], p.weight[node] += w;
+      if (p.part[node] == 0) p.part[node] = 1;
+    }
+  for (std::size_t i = 0; i < n; ++i)
+    if (p.weight[i] > 0) p.z[i] /= p.weight[i];
+  return p;
+}
+
+/// Calls visit(a, b, c) with the nodes of second differences a - 2 b + c along both axes, and twist(a, b, c, d) with
+/// those of mixed ones, of nodes that take part.
+template <typename Visit, typename Twist>
+void bends(const Patch& p, const Visit& visit, const Twist& twist) {
+  const auto in = [&](int c, int r) { return p.part[static_cast<std::size_t>(r) * p.width + c] != 0; };
+  const auto at = [&](int c, int r) { return r * p.width + c; };
+  for (int r = 0; r < p.height; ++r)
+    for (int c = 0; c < p.width; ++c) {
+      if (c > 0 && c + 1 < p.width && in(c - 1, r) && in(c, r) && in(c + 1, r))
+        visit(at(c - 1, r), at(c, r), at(c + 1, r));
+      if (r > 0 && r + 1 < p.height && in(c, r - 1) && in(c, r) && in(c, r + 1))
+        visit(at(c, r - 1), at(c, r), at(c, r + 1));
+      if (c + 1 < p.width && r + 1 < p.height && in(c, r) && in(c + 1, r) && in(c, r + 1) && in(c + 1, r + 1))
+        twist(at(c, r), at(c + 1, r), at(c, r + 1), at(c + 1, r + 1));
+    }
+}
+
+/// How much the known nodes bend from one to the next, m; what their noise alone would make is the least.
+double usual_bend(const Patch& p) {
+  std::vector<double> found;
+  bends(
+      p,
+      [&](int a, int b, int c) {
+        if (p.part[a] == 1 && p.part[b] == 1 && p.part[c] == 1) found.push_back(std::abs(p.z[a] - 2 * p.z[b] + p.z[c]));
+      },
+      [](int, int, int, int) {});
+  return found.empty() ? 0 : std::max(1e-6, 1.4826 * median(std::move(found)));
+}
+
+std::vector<double> solve(const Patch& p, double bend) {
+  const auto n = static_cast<Eigen::Index>(p.z.size());
+  std::vector<Eigen::Triplet<double>> entries;
+  Eigen::VectorXd right = Eigen::VectorXd::Zero(n);
+  const double w = 1 / (bend * bend);
+  const auto add = [&](std::initializer_list<std::pair<int, double>> terms) {
+    for (const auto& [i, a] : terms)
+      for (const auto& [j, b] : terms) entries.emplace_back(i, j, w * a * b);
+  };
+  bends(
+      p,
+      [&](int a, int b, int c) {
+        add({{a, 1.0}, {b, -2.0}, {c, 1.0}});
+      },
+      [&](int a, int b, int c, int d) {
+        const double s = std::sqrt(2.0);
+        add({{a, s}, {b, -s}, {c, -s}, {d, s}});
+      });
+  double level = 0, total = 0;
+  for (std::size_t i = 0; i < p.z.size(); ++i) level += p.weight[i] * p.z[i], total += p.weight[i];
+  level /= total;
+  for (Eigen::Index i = 0; i < n; ++i) {
+    const auto k = static_cast<std::size_t>(i);
+    // A touch of the mean height keeps nodes apart that nothing else holds.
+    const double own = p.part[k] == 0 ? 1.0 : p.weight[k] + 1e-9 * w;
+    entries.emplace_back(i, i, own);
+    right[i] = p.part[k] == 0 ? 0.0 : p.weight[k] * (p.z[k] - level);
+  }
+  Eigen::SparseMatrix<double> A(n, n);
+  A.setFromTriplets(entries.begin(), entries.end());
+  const Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> factor(A);
+  const Eigen::VectorXd z = factor.solve(right);
+  std::vector<double> out(p.z.size());
+  for (std::size_t i = 0; i < out.size(); ++i) out[i] = level + z[static_cast<Eigen::Index>(i)];
+  return out;
+}
+
+/// Between the nodes about a cell's middle that take part.
+double between(const Patch& p, const std::vector<double>& z, int col, int row) {
+  const double x = (col - p.west + 0.5) / p.step - 0.5, y = (row - p.north + 0.5) / p.step - 0.5;
+  const int c0 = static_cast<int>(std::floor(x)), r0 = static_cast<int>(std::floor(y));
+  double sum = 0, total = 0;
+  for (int r = r0; r <= r0 + 1; ++r)
+    for (int c = c0; c <= c0 + 1; ++c) {
+      if (c < 0 || r < 0 || c >= p.width || r >= p.height) continue;
+      const std::size_t i = static_cast<std::size_t>(r) * p.width + c;
+      const double w = (1 - std::abs(x - c)) * (1 - std::abs(y - r));
+      if (p.part[i] != 0) sum += w * z[i], total += w;
+    }
+  return total > 1e-9 ? sum / total : std::numeric_limits<double>::quiet_NaN();
+}
+
+void fill_group(const std::vector<Source>& source, const Cells& group, Surface& s) {
+  constexpr std::size_t most = 100000;
+  int step = 1;
+  while (group.size() / static_cast<std::size_t>(step * step) > most) step *= 2;
+  const Patch patch = patch_of(s, source, group, step);
+  double variance = 0;
+  std::size_t known = 0;
+  for (std::size_t i = 0; i < patch.z.size(); ++i)
+    if (patch.part[i] == 1) variance += 1 / patch.weight[i], ++known;
+  const double bend = usual_bend(patch);
+  if (known < 8 || !(bend > 0)) return;  // nothing around says how it goes on
+  variance /= static_cast<double>(known);
+  const std::vector<double> z = solve(patch, bend);
+  const std::vector<int> deep = depths(s.grid, group);
+  for (std::size_t k = 0; k < group.size(); ++k) {
+    const int col = static_cast<int>(group[k] % static_cast<std::size_t>(s.grid.columns)),
+              row = static_cast<int>(group[k] / static_cast<std::size_t>(s.grid.columns));
+    const double height = between(patch, z, col, row);
+    if (!std::isfinite(height)) continue;
+    s.z[group[k]] = static_cast<float>(height);
+    // In the middle of a gap that is clamped at both ends an integrated random walk strays by its step times the root
+    // of depth^3 / 24; two of these, as most gaps are open along one of their axes for a while.
+    const double strayed = bend * std::pow(static_cast<double>(deep[k]) / step, 1.5) / std::sqrt(12.0);
+    s.sigma[group[k]] = static_cast<float>(std::sqrt(variance + strayed * strayed));
+    s.source[group[k]] = Source::filled;
+  }
+}
+
+}  // namespace
+
+void fill_gaps(const FillOptions& options, Surface& surface, Progress& progress) {
+  std::vector<char> sought(surface.grid.size(), 0);
+  for (const Cells& gap : groups(surface.grid, [&](std::size_t i) { return surface.source[i] == Source::empty; })) {
+    if (at_edge(surface.grid, gap)) continue;
+    const std::vector<int> deep = depths(surface.grid, gap);
+    if (2 * *std::max_element(deep.begin(), deep.end()) > options.widest + 1) continue;
+    for (const std::size_t i : gap) sought[i] = 1;
+  }
+  const std::vector<Cells> gaps =
+      groups(surface.grid, [&](std::size_t i) { return sought[i] != 0 || surface.source[i] == Source::covered; });
+  progress.start("filling gaps", gaps.size());
+  const std::vector<Source> source = surface.source;  // each reads measured cells alone, which nobody changes
+  parallel_for(gaps.size(), [&](std::size_t g) {
+    progress.check();
+    fill_group(source, gaps[g], surface);
+    progress.advance();
+  });
+}
+
+}  // namespace mesograph::surface
