@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/numbers.hpp>
+#include <mesograph/base/median.hpp>
 #include <mesograph/cloud/ground.hpp>
 
 namespace mesograph::cloud {
@@ -164,14 +165,27 @@ double rise_at(const Grid& grid, const Eigen::Vector3d& X) {
   return 0.5 * (high - low);
 }
 
+/// Bumps that noise makes are ground.
+GroundOptions for_noise(const std::vector<TilePoint>& points, GroundOptions options) {
+  std::vector<double> sigmas;
+  const std::size_t every = 1 + points.size() / 10000;
+  for (std::size_t i = 0; i < points.size(); i += every)
+    if (points[i].sigma > 0) sigmas.push_back(points[i].sigma);
+  if (sigmas.empty()) return options;
+  const double usual = median(std::move(sigmas));
+  options.tolerance = std::max(options.tolerance, 3 * usual), options.step = std::max(options.step, 4 * usual);
+  return options;
+}
+
 }  // namespace
 
 double ground_rim(const GroundOptions& options) { return 2 * options.largest; }
 
-std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options,
+std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& asked,
                                  const Progress& progress) {
   std::vector<std::uint8_t> out(points.size(), class_other);
   if (points.empty()) return out;
+  const GroundOptions options = for_noise(points, asked);
   // nine points a cell, so that its lowest is ground where most is; a quarter of a metre tells bumps from shrubs
   const double cell = std::max(0.25, 3 * plan_spacing(points));
   const int most = std::max(1, static_cast<int>(std::ceil(0.5 * options.largest / cell)));

@@ -146,36 +146,42 @@ std::vector<Chain> chains_of(const Grid& g, const std::vector<float>& z, std::ve
   return out;
 }
 
-/// The runs of a chain that are measured or filled; those shorter than `least` go with what is beside them, as filled.
+/// The runs of a chain that are measured or filled; those shorter than `least` go with what is beside them, which is
+/// what most of the whole is.
 std::vector<Contour> runs_of(const Chain& chain, double least) {
   std::vector<Contour> runs;
+  std::vector<double> length, filled_length;
+  const auto add = [&](std::size_t to, const std::vector<Eigen::Vector2d>& places, double all, double filled) {
+    runs[to].places.insert(runs[to].places.end(), places.begin() + 1, places.end());
+    length[to] += all, filled_length[to] += filled;
+    runs[to].filled = filled_length[to] > 0.5 * length[to];
+  };
   for (std::size_t i = 0; i < chain.filled.size(); ++i) {
     if (runs.empty() || runs.back().filled != chain.filled[i]) {
       runs.push_back({0, false, chain.filled[i], {chain.places[i]}});
+      length.push_back(0), filled_length.push_back(0);
     }
+    const double piece = (chain.places[i + 1] - chain.places[i]).norm();
     runs.back().places.push_back(chain.places[i + 1]);
+    length.back() += piece, filled_length.back() += chain.filled[i] ? piece : 0;
   }
-  for (std::size_t i = 0; runs.size() > 1 && i < runs.size();) {
-    if (runs[i].length() >= least) {
+  const auto join = [&](std::size_t first) {  // with the next
+    add(first, runs[first + 1].places, length[first + 1], filled_length[first + 1]);
+    const auto next = static_cast<std::ptrdiff_t>(first) + 1;
+    runs.erase(runs.begin() + next), length.erase(length.begin() + next);
+    filled_length.erase(filled_length.begin() + next);
+  };
+  while (runs.size() > 1) {  // the shortest first
+    const std::size_t shortest =
+        static_cast<std::size_t>(std::min_element(length.begin(), length.end()) - length.begin());
+    if (length[shortest] >= least) break;
+    join(shortest > 0 ? shortest - 1 : 0);
+  }
+  for (std::size_t i = 0; i + 1 < runs.size();)  // neighbours that became alike are one
+    if (runs[i].filled == runs[i + 1].filled)
+      join(i);
+    else
       ++i;
-      continue;
-    }
-    const std::size_t first = i > 0 ? i - 1 : 0;
-    Contour& into = runs[first];
-    into.filled = true;
-    into.places.insert(into.places.end(), runs[first + 1].places.begin() + 1, runs[first + 1].places.end());
-    runs.erase(runs.begin() + static_cast<std::ptrdiff_t>(first) + 1);
-    i = first;
-  }
-  // Neighbours that became alike are one.
-  for (std::size_t i = 1; i < runs.size();) {
-    if (runs[i].filled != runs[i - 1].filled) {
-      ++i;
-      continue;
-    }
-    runs[i - 1].places.insert(runs[i - 1].places.end(), runs[i].places.begin() + 1, runs[i].places.end());
-    runs.erase(runs.begin() + static_cast<std::ptrdiff_t>(i));
-  }
   return runs;
 }
 

@@ -81,9 +81,8 @@ struct Patch {
   int node(int col, int row) const { return (row - north) / step * width + (col - west) / step; }
 };
 
-constexpr int ring = 4;  // cells around a gap that say how it goes on
-
-Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells& group, int step) {
+/// `ring`: nodes around the gap that say how it goes on.
+Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells& group, int step, int ring) {
   const Grid& grid = s.grid;
   int west = grid.columns, east = 0, north = grid.rows, south = 0;
   for (const std::size_t i : group) {
@@ -205,7 +204,10 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
   constexpr std::size_t most = 100000;
   int step = 1;
   while (group.size() / static_cast<std::size_t>(step * step) > most) step *= 2;
-  const Patch patch = patch_of(s, source, group, step);
+  const std::vector<int> deep = depths(s.grid, group);
+  // As far around as it is to its middle: a wide gap asks for how the ground slopes, not how its rim does.
+  const int deepest = *std::max_element(deep.begin(), deep.end()) / step;
+  const Patch patch = patch_of(s, source, group, step, std::clamp(deepest, 4, 30));
   double variance = 0;
   std::size_t known = 0;
   for (std::size_t i = 0; i < patch.z.size(); ++i)
@@ -213,8 +215,19 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
   const double bend = usual_bend(patch);
   if (known < 8 || !(bend > 0)) return;  // nothing around says how it goes on
   variance /= static_cast<double>(known);
-  const std::vector<double> z = solve(patch, bend);
-  const std::vector<int> deep = depths(s.grid, group);
+  std::vector<double> z = solve(patch, bend);
+  // What stands on the ground also hides in its rim, as foot of a wall or skirt of a shrub, always above it: what lies
+  // there higher than the rest lets it be hardly counts.
+  for (int round = 0; round < 3; ++round) {
+    std::vector<double> off;
+    for (std::size_t i = 0; i < z.size(); ++i)
+      if (patch.part[i] == 1) off.push_back(std::abs(patch.z[i] - z[i]));
+    const double usual = 1.4826 * median(std::move(off));
+    Patch calmer = patch;
+    for (std::size_t i = 0; i < z.size(); ++i)
+      if (patch.part[i] == 1 && patch.z[i] - z[i] > 2 * usual) calmer.weight[i] *= 0.01;
+    z = solve(calmer, bend);
+  }
   for (std::size_t k = 0; k < group.size(); ++k) {
     const int col = static_cast<int>(group[k] % static_cast<std::size_t>(s.grid.columns)),
               row = static_cast<int>(group[k] / static_cast<std::size_t>(s.grid.columns));
