@@ -15,6 +15,7 @@ std::string target_words() {
 void run_simulate(Call& call) {
   simulate::SimulateOptions options;
   options.seed = call.large("seed").value_or(options.seed);
+  options.epoch = call.whole("epoch").value_or(options.epoch);
   options.photos = call.whole("photos").value_or(options.photos);
   if (call.has("size") && std::sscanf(call.text("size").c_str(), "%dx%d", &options.width, &options.height) != 2)
     throw UsageError("--size {}: write WIDTHxHEIGHT, as in 1200x900", call.text("size"));
@@ -58,6 +59,8 @@ Command simulate_command() {
       "DIR",
       {{"seed", "everything follows from it", Takes::large},
        {"scene", "slip (default), or wall: the retaining wall of its road, photographed from before it", Takes::text},
+       {"epoch", "2: the slip as it was at a second flight, with a heap, a pit, a hut gone, the scarp gone back",
+        Takes::whole},
        {"photos", "how many, useless ones included", Takes::whole},
        {"size", "WIDTHxHEIGHT in pixels", Takes::text},
        {"targets", "their kind: board (default) or another; a wrong word names all", Takes::text},

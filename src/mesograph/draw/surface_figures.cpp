@@ -81,9 +81,9 @@ void draw_line(Canvas& canvas, const MapFrame& map, const MapLine& line, const E
 }
 
 /// A map of cells, coloured one by one; `legend` draws beside it from the place it is given.
-std::string raster_map(const Surface& s, const std::function<Colour(int, int)>& colour,
-                       const std::vector<std::string>& notes, const std::vector<MapLine>& lines,
-                       const std::function<void(Canvas&, double, double)>& legend) {
+Drawing raster_map(const Surface& s, const std::function<Colour(int, int)>& colour,
+                   const std::vector<std::string>& notes, const std::vector<MapLine>& lines,
+                   const std::function<void(Canvas&, double, double)>& legend) {
   const Grid& g = s.grid;
   const Eigen::AlignedBox2d box(Eigen::Vector2d(g.west, g.north - g.rows * g.cell),
                                 Eigen::Vector2d(g.west + g.columns * g.cell, g.north));
@@ -105,7 +105,7 @@ std::string raster_map(const Surface& s, const std::function<Colour(int, int)>& 
   legend(canvas, map.right() + 20, map.top() + 16);
   double y = map.top() + 420;
   for (const std::string& words : notes) canvas.text({map.right() + 20, y}, words, 12), y += 18;
-  return canvas.png();
+  return canvas.drawing();
 }
 
 void ramp_legend(Canvas& canvas, double x, double y, const std::string& what, double low, double high,
@@ -127,7 +127,7 @@ void swatch(Canvas& canvas, double x, double y, Colour colour, const std::string
 
 }  // namespace
 
-std::string surface_figure(const Surface& s, const std::vector<std::string>& notes, const std::vector<MapLine>& lines) {
+Drawing surface_drawing(const Surface& s, const std::vector<std::string>& notes, const std::vector<MapLine>& lines) {
   const auto [low, high] = usual_range(s.z);
   const auto height = [&, low = low, high = high](double z) {
     return height_ramp(std::clamp((z - low) / (high - low), 0.0, 1.0));
@@ -151,9 +151,9 @@ std::string surface_figure(const Surface& s, const std::vector<std::string>& not
   });
 }
 
-std::string difference_figure(const Surface& ground, const std::vector<float>& difference,
-                              const std::vector<float>& significance, double limit,
-                              const std::vector<std::string>& notes, const std::vector<MapLine>& lines) {
+Drawing difference_drawing(const Surface& ground, const std::vector<float>& difference,
+                           const std::vector<float>& significance, double limit, const std::vector<std::string>& notes,
+                           const std::vector<MapLine>& lines) {
   const auto diverging = [](double t) {  // -1 to 1
     const Colour up{0.70, 0.13, 0.15}, down{0.10, 0.30, 0.62}, middle{0.96, 0.95, 0.93};
     const Colour end = t > 0 ? up : down;

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <Eigen/Core>
+#include <mesograph/draw/canvas.hpp>
 #include <mesograph/surface/grid.hpp>
 #include <string>
 #include <utility>
@@ -15,16 +16,16 @@ struct MapLine {
   std::string label;  ///< at its middle; empty: none
 };
 
-/// A height raster from above as PNG bytes: colours of height in light from the northwest, filled cells paler, empty
+/// A height raster from above: colours of height in light from the northwest, filled cells paler, empty
 /// ones grey, with coordinates, scale bar and legend. `notes`: lines beside it, which say what it is. Accuracy: a pixel
 /// shows the cell in its middle. Cost: one look a pixel.
-std::string surface_figure(const surface::Surface& surface, const std::vector<std::string>& notes,
-                           const std::vector<MapLine>& lines = {});
+Drawing surface_drawing(const surface::Surface& surface, const std::vector<std::string>& notes,
+                        const std::vector<MapLine>& lines = {});
 
 /// Differences of height over the shape of the ground, red where it is higher and blue where it is lower, pale where
 /// that is not significant; `limit`: m, where colours end.
-std::string difference_figure(const surface::Surface& ground, const std::vector<float>& difference,
-                              const std::vector<float>& significance, double limit,
-                              const std::vector<std::string>& notes, const std::vector<MapLine>& lines);
+Drawing difference_drawing(const surface::Surface& ground, const std::vector<float>& difference,
+                           const std::vector<float>& significance, double limit, const std::vector<std::string>& notes,
+                           const std::vector<MapLine>& lines);
 
 }  // namespace mesograph::draw

@@ -13,6 +13,7 @@ constexpr std::array<std::string_view, 2> words(SceneKind) { return {"slip", "wa
 struct SimulateOptions {
   std::uint64_t seed = 20260614;
   SceneKind scene = SceneKind::slip;
+  int epoch = 1;                   ///< 2: the slip as it was at a second flight, see site.hpp
   int photos = 56;                 ///< all of them, useless ones included; at least 4
   int width = 1200, height = 900;  ///< pixels; the field of view stays, so smaller photos have a larger GSD
   Mark targets = Mark::board;      ///< what the targets are

@@ -43,25 +43,33 @@ double smooth_step(double low, double high, double value) {
 
 double road_middle(double x) { return -52.0 + 5.0 * std::sin(x / 38.0); }
 
-/// 1 well inside the slip, 0 outside; the upper rim is the scarp.
-double slip(double x, double y) {
+/// 1 well inside the slip, 0 outside; the upper rim is the scarp, which has gone back two metres by the second flight.
+double slip(double x, double y, int epoch) {
   const double half = 30.0 - 0.12 * (y - 50.0);
   const double sides = smooth_step(half + 3.0, half - 3.0, std::abs(x + 8.0 + 4.0 * std::sin(y / 15.0)));
-  const double rim = 48.0 - 0.012 * (x + 8.0) * (x + 8.0);
+  const double rim = (epoch > 1 ? 50.0 : 48.0) - 0.012 * (x + 8.0) * (x + 8.0);
   return sides * smooth_step(rim + 1.2, rim - 1.2, y) * smooth_step(-40.0, -30.0, y);
 }
 
-double ground_height(double x, double y, std::uint32_t seed) {
+double ground_height(double x, double y, std::uint32_t seed, int epoch) {
   double z = 16.0 * smooth_step(-60.0, 110.0, y) + 0.02 * y;
   for (const auto& [size, amplitude] : {std::pair{45.0, 1.2}, {17.0, 0.45}, {6.0, 0.15}, {1.7, 0.05}, {0.6, 0.018}})
     z += amplitude * value_noise(x / size, y / size, seed + static_cast<std::uint32_t>(10 * size));
-  const double s = slip(x, y);
+  const double s = slip(x, y, epoch);
   const double along = std::clamp((y + 35.0) / 80.0, 0.0, 1.0);  // 0 at the toe, 1 at the scarp
   const double rough = 0.5 * value_noise(x / 4.0, y / 4.0, seed + 7) + 0.16 * value_noise(x / 1.3, y / 1.3, seed + 8);
   z += s * (2.6 * (1.0 - along) - 6.5 * along * along + rough * (1.0 - 0.6 * along));
   const double bed = smooth_step(8.0, 4.5, std::abs(y - road_middle(x)));
   const double road_z = 0.01 * x;
   return z * (1 - bed) + road_z * bed;
+}
+
+/// What has been heaped up and dug out by the second flight, m: a heap of 5 m radius and 2.4 m height, a pit of 4 m and
+/// 1.6 m.
+double earthwork(double x, double y, int epoch) {
+  if (epoch < 2) return 0;
+  const double heap = std::hypot(x + 54.0, y - 12.0) / 5.0, pit = std::hypot(x - 54.0, y + 14.0) / 4.0;
+  return 2.4 * smooth_step(1.0, 0.15, heap) - 1.6 * smooth_step(1.0, 0.3, pit);
 }
 
 struct Disc {
@@ -78,7 +86,7 @@ bool in_pond(double x, double y) {
 
 }  // namespace
 
-Site::Site(std::uint64_t seed) : seed_(seed) {
+Site::Site(std::uint64_t seed, int epoch) : seed_(seed), epoch_(epoch) {
   columns_ = static_cast<int>(2 * reach_x / cell) + 1;
   rows_ = static_cast<int>(2 * reach_y / cell) + 1;
   z_.resize(static_cast<std::size_t>(columns_) * rows_);
@@ -90,17 +98,17 @@ Site::Site(std::uint64_t seed) : seed_(seed) {
 
 void Site::shape_ground() {
   const auto noise_seed = static_cast<std::uint32_t>(seed_);
-  const double water = ground_height(pond.x, pond.y, noise_seed) - 0.6;
+  const double water = ground_height(pond.x, pond.y, noise_seed, epoch_) - (epoch_ > 1 ? 0.9 : 0.6);
   parallel_for(static_cast<std::size_t>(rows_), [&](std::size_t row) {
     for (int col = 0; col < columns_; ++col) {
       const double x = col * cell - reach_x, y = static_cast<double>(row) * cell - reach_y;
       const std::size_t i = row * static_cast<std::size_t>(columns_) + col;
-      double z = ground_height(x, y, noise_seed);
+      double z = ground_height(x, y, noise_seed, epoch_) + earthwork(x, y, epoch_);
       Cover cover = Cover::ground;
       const double off_road = y - road_middle(x);
       // Smooth mud flows over a part of the debris tongue: the weakly textured ground.
       const double flow = value_noise(x / 14.0, y / 14.0, noise_seed + 3);
-      if (slip(x, y) > 0.5 && flow > 0.08) cover = Cover::mud;
+      if (slip(x, y, epoch_) > 0.5 && flow > 0.08) cover = Cover::mud;
       if (in_pond(x, y)) {
         z = water;
         cover = Cover::water;
@@ -139,6 +147,7 @@ void Site::place_objects() {
   };
   for (const auto& [hx, hy, turn] :
        {std::tuple{-52.0, -28.0, 0.3}, {-40.0, -36.0, 0.1}, {38.0, -33.0, -0.5}, {56.0, 42.0, 0.9}}) {
+    if (epoch_ > 1 && hx == -40.0) continue;  // pulled down
     const double floor_z = height(hx, hy), cs = std::cos(turn), sn = std::sin(turn);
     raise(hx, hy, 6.0, Cover::hut, [&, base = floor_z](double dx, double dy) {
       const double a = cs * dx + sn * dy, b = -sn * dx + cs * dy;
@@ -149,7 +158,7 @@ void Site::place_objects() {
   for (int n = 0; n < 90; ++n) {
     const double x = random.uniform(-38, 26), y = random.uniform(-34, 40),
                  r = 0.35 + 1.3 * std::pow(random.uniform(0, 1), 3);
-    if (slip(x, y) < 0.8 || !on_free_ground(x, y)) continue;
+    if (slip(x, y, epoch_) < 0.8 || !on_free_ground(x, y)) continue;
     const double base = height(x, y);
     raise(x, y, r, Cover::boulder, [&](double dx, double dy) {
       const double rest = r * r - dx * dx - dy * dy;
@@ -160,7 +169,7 @@ void Site::place_objects() {
   for (int n = 0; n < 170; ++n) {
     const double x = random.uniform(-half_width, half_width), y = random.uniform(-half_length, half_length);
     const double r = random.uniform(0.5, 1.5);
-    if (slip(x, y) > 0.1 || !on_free_ground(x, y) || std::abs(y - road_middle(x)) < 9) continue;
+    if (slip(x, y, epoch_) > 0.1 || !on_free_ground(x, y) || std::abs(y - road_middle(x)) < 9) continue;
     const double base = height(x, y);
     raise(x, y, r, Cover::shrub, [&](double dx, double dy) {
       const double rest = 1 - (dx * dx + dy * dy) / (r * r);

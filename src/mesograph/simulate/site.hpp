@@ -21,7 +21,8 @@ enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, wa
 /// squares before it hits.
 class Site {
  public:
-  explicit Site(std::uint64_t seed);
+  /// `epoch`: 1, or 2 as it was at a second flight: a heap, a pit, a hut gone, the scarp gone back, the pond lower.
+  explicit Site(std::uint64_t seed, int epoch = 1);
 
   static constexpr double half_width = 75.0, half_length = 95.0;  ///< of the site itself, m
   static constexpr double cell = 0.125;                           ///< of the height field, m
@@ -51,6 +52,7 @@ class Site {
   static std::size_t square_at(double x, double y);
 
   std::uint64_t seed_;
+  int epoch_;
   int columns_ = 0, rows_ = 0;
   std::vector<float> z_;
   std::vector<std::uint8_t> cover_;

@@ -29,8 +29,8 @@ struct Job {
   TruthFiles files;
   Flight flight;
 
-  explicit Job(fs::path where, const SimulateOptions& o) : folder(std::move(where)), options(o), site(o.seed) {
-    flight = plan_flight(site, o.seed, o.photos, o.width, o.height);
+  explicit Job(fs::path where, const SimulateOptions& o) : folder(std::move(where)), options(o), site(o.seed, o.epoch) {
+    flight = plan_flight(site, o.seed + static_cast<std::uint64_t>(o.epoch - 1), o.photos, o.width, o.height);
     if (o.readout_seconds != 0) roll_shutters(flight, o.readout_seconds, o.seed);
   }
   const TrueCamera& camera(const TrueStation& s) const { return flight.cameras[s.camera]; }
@@ -205,6 +205,7 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   if (options.photos < 4) throw Error("--photos {}: a block needs at least 4 photos", options.photos);
   if (options.width < 160 || options.height < 120 || options.width > 8000)
     throw Error("--size {}x{}: choose from 160x120 to 8000x6000", options.width, options.height);
+  if (options.epoch != 1 && options.epoch != 2) throw Error("--epoch {}: there are 1 and 2", options.epoch);
   if (!(std::abs(options.readout_seconds) <= 0.2))
     throw Error("--readout {}: a shutter rolls for at most 0.2 seconds", options.readout_seconds);
   if (fs::exists(folder / "survey.toml"))

@@ -105,7 +105,7 @@ SurfaceMade make_surface_files(const SurfaceRequest& request, Progress& progress
     lines = lines_of(contours);
   }
   progress.start("drawing", 1);
-  write_file(named(".png"), draw::surface_figure(made, notes_of(request, made), lines));
+  write_file(named(".png"), draw::surface_drawing(made, notes_of(request, made), lines).png);
   out.files.push_back(named(".png").string());
   return out;
 }

@@ -244,11 +244,16 @@ std::vector<Spot> spots_of(const Surface& s, const std::vector<float>& z, double
       if (!std::isfinite(v)) continue;
       const auto around = [&](int r, int c) { return z[g.at(col + c, row + r)]; };
       // Cheap looks first: most cells fail at the first neighbours.
+      // Of cells that are equally high the first is the summit.
+      const auto beyond = [&](int r, int c, bool up) {
+        const float n = around(r, c);
+        return up ? n > v || (n == v && (r < 0 || (r == 0 && c < 0)))
+                  : n < v || (n == v && (r < 0 || (r == 0 && c < 0)));
+      };
       int higher = 0, lower = 0;
       for (const auto& [c, r] : {std::pair(1, 0), {-1, 0}, {0, 1}, {0, -1}}) {
-        const float n = around(r, c);
-        if (!std::isfinite(n)) higher = lower = 9;
-        higher += n >= v, lower += n <= v;
+        if (!std::isfinite(around(r, c))) higher = lower = 9;
+        higher += beyond(r, c, true), lower += beyond(r, c, false);
       }
       if (higher > 0 && lower > 0) continue;
       const bool summit = higher == 0;
@@ -257,7 +262,7 @@ std::vector<Spot> spots_of(const Surface& s, const std::vector<float>& z, double
       for (int r = -reach; r <= reach && stands; ++r)
         for (int c = -reach; c <= reach && stands; ++c) {
           const float n = around(r, c);
-          if (!std::isfinite(n) || ((r != 0 || c != 0) && (summit ? n >= v : n <= v))) stands = false;
+          if (!std::isfinite(n) || ((r != 0 || c != 0) && beyond(r, c, summit))) stands = false;
           if (std::max(std::abs(r), std::abs(c)) == reach)
             nearest_rim = summit ? std::max(nearest_rim, n) : std::min(nearest_rim, n);
         }

@@ -203,4 +203,13 @@ Surface read_surface(const fs::path& path) {
   return out;
 }
 
+bool same_crs(const Surface& a, const Surface& b) {
+  if (a.wkt.empty() || b.wkt.empty() || a.wkt == b.wkt) return true;
+  OGRSpatialReference first, second;
+  if (first.SetFromUserInput(a.wkt.c_str()) != OGRERR_NONE || second.SetFromUserInput(b.wkt.c_str()) != OGRERR_NONE)
+    return false;
+  const char* const options[] = {"IGNORE_DATA_AXIS_TO_SRS_AXIS_MAPPING=YES", "CRITERION=EQUIVALENT", nullptr};
+  return first.IsSame(&second, options) != FALSE;
+}
+
 }  // namespace mesograph::surface

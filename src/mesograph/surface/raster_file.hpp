@@ -20,4 +20,7 @@ void write_layer(const std::filesystem::path& path, const Surface& of, const std
 /// Throws Error where it is no raster of one band with square cells, north up, or has no place.
 Surface read_surface(const std::filesystem::path& path);
 
+/// Whether two surfaces count places and heights alike; one that names no CRS is taken to be like the other.
+bool same_crs(const Surface& a, const Surface& b);
+
 }  // namespace mesograph::surface

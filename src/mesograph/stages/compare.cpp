@@ -1,0 +1,186 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <mesograph/base/errors.hpp>
+#include <mesograph/base/files.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/draw/surface_figures.hpp>
+#include <mesograph/report/page.hpp>
+#include <mesograph/stages/compare.hpp>
+#include <mesograph/surface/raster_file.hpp>
+#include <mesograph/surface/vector_file.hpp>
+
+namespace mesograph::stages {
+
+namespace fs = std::filesystem;
+using surface::Change;
+using surface::Comparison;
+
+namespace {
+
+constexpr std::array names = {"east",          "north", "height", "turn about east", "turn about north",
+                              "turn about up", "scale"};
+
+std::vector<surface::Feature> features_of(const Comparison& c) {
+  std::vector<surface::Feature> out;
+  for (const Change& change : c.changes) {
+    surface::Feature f{surface::Feature::Shape::polygon, {}, {}, "CHANGE", {}};
+    for (const auto& ring : change.outline.rings) {
+      f.parts.emplace_back();
+      for (const Eigen::Vector2d& at : ring) f.parts.back().emplace_back(at.x(), at.y(), 0);
+    }
+    f.attributes = {{"id", change.id},
+                    {"area", change.area},
+                    {"fill", change.fill},
+                    {"cut", change.cut},
+                    {"net", change.fill - change.cut},
+                    {"sigma", change.sigma},
+                    {"largest", change.deepest}};
+    out.push_back(std::move(f));
+  }
+  return out;
+}
+
+/// Differences on stable ground: those that are no part of a change, as a histogram.
+report::Figure histogram_of(const Comparison& c) {
+  const double limit = std::max(1e-3, 4 * c.fit.stable_sigma);
+  constexpr int bins = 61;
+  std::array<double, bins> counts{};
+  double most = 1;
+  for (std::size_t i = 0; i < c.difference.size(); ++i) {
+    if (!std::isfinite(c.difference[i])) continue;
+    const int bin = static_cast<int>(std::floor((c.difference[i] + limit) / (2 * limit) * bins));
+    if (bin >= 0 && bin < bins) most = std::max(most, counts[static_cast<std::size_t>(bin)] += 1);
+  }
+  draw::Canvas canvas(720, 260);
+  const draw::ChartFrame chart(canvas, {-limit, limit, "difference, m"}, {0, most, "cells"});
+  for (int b = 0; b < bins; ++b) {
+    const double x = -limit + 2 * limit * b / bins;
+    const Eigen::Vector2d low = chart.at(x, 0),
+                          high = chart.at(x + 2 * limit / bins, counts[static_cast<std::size_t>(b)]);
+    canvas.rectangle(low.x(), high.y(), high.x() - low.x() - 0.5, low.y() - high.y(), draw::check_colour);
+  }
+  return {
+      "Differences within four standard deviations of stable ground",
+      fmt::format("Stable ground: mean {:+.4f} m, standard deviation {:.4f} m.", c.fit.stable_mean, c.fit.stable_sigma),
+      "stable_ground", canvas.drawing()};
+}
+
+report::Page page_of(const CompareRequest& request, const Comparison& c, const draw::Drawing& map) {
+  report::Page page;
+  page.title = "What changed";
+  page.subtitle = fmt::format("{} less {}", request.later.filename().string(), request.earlier.filename().string());
+  double fill = 0, cut = 0, variance = 0;
+  for (const Change& change : c.changes)
+    fill += change.fill, cut += change.cut, variance += change.sigma * change.sigma;
+  page.verdict.push_back(c.changes.empty()
+                             ? fmt::format("No change beyond error on {:.0f} m2, at {:g} % confidence.", c.area,
+                                           100 * request.options.confidence)
+                             : fmt::format("{} changes beyond error, at {:g} % confidence: {:.1f} m3 grown, {:.1f} m3 "
+                                           "gone, net {:+.1f} m3, standard deviation {:.1f} m3.",
+                                           c.changes.size(), 100 * request.options.confidence, fill, cut, fill - cut,
+                                           std::sqrt(variance)));
+  page.notes.push_back(
+      fmt::format("Stable ground: {:.0f} % of what both show, mean {:+.4f} m, standard deviation {:.4f} m; errors are "
+                  "alike over {:.0f} cells.",
+                  100 * c.fit.stable_share, c.fit.stable_mean, c.fit.stable_sigma, c.alike));
+  report::TableBlock fit{"Fit of the later surface",
+                         fmt::format("{}, onto stable ground; this was taken off", word_of(request.options.fit)),
+                         {"", "value", "sigma", "unit"},
+                         {},
+                         false};
+  for (int k = 0; k < 7; ++k) {
+    if (c.fit.sigmas[k] == 0) continue;
+    const double per = k < 3 ? 1 : 1e-6;
+    fit.rows.push_back({names[static_cast<std::size_t>(k)], fmt::format("{:+.4f}", c.fit.values[k] / per),
+                        fmt::format("{:.4f}", c.fit.sigmas[k] / per),
+                        k < 3   ? "m"
+                        : k < 6 ? "microrad"
+                                : "ppm"});
+  }
+  if (!fit.rows.empty()) page.accuracy.push_back(std::move(fit));
+  report::TableBlock table{"Changes",
+                           "Volumes in m3, sigma of their difference",
+                           {"change", "area, m2", "grown", "gone", "net", "sigma", "largest, m"},
+                           {},
+                           false};
+  for (const Change& change : c.changes)
+    table.rows.push_back({std::to_string(change.id), fmt::format("{:.1f}", change.area),
+                          fmt::format("{:.2f}", change.fill), fmt::format("{:.2f}", change.cut),
+                          fmt::format("{:+.2f}", change.fill - change.cut), fmt::format("{:.2f}", change.sigma),
+                          fmt::format("{:+.2f}", change.deepest)});
+  if (!table.rows.empty()) page.accuracy.push_back(std::move(table));
+  page.maps.push_back({"Differences", "Red: higher now; blue: lower now; pale: not beyond 1.96 standard deviations.",
+                       "difference", map});
+  page.points.push_back(histogram_of(c));
+  return page;
+}
+
+}  // namespace
+
+Json json_of(const Compared& made) {
+  const Comparison& c = made.comparison;
+  Json out{{"files", made.files},
+           {"area", c.area},
+           {"stable_mean", c.fit.stable_mean},
+           {"stable_sigma", c.fit.stable_sigma},
+           {"stable_share", c.fit.stable_share}};
+  out["fit"] = Json::object();
+  for (int k = 0; k < 7; ++k)
+    if (c.fit.sigmas[k] > 0)
+      out["fit"][names[static_cast<std::size_t>(k)]] = {{"value", c.fit.values[k]}, {"sigma", c.fit.sigmas[k]}};
+  out["changes"] = Json::array();
+  for (const Change& change : c.changes)
+    out["changes"].push_back({{"id", change.id},
+                              {"area", change.area},
+                              {"fill", change.fill},
+                              {"cut", change.cut},
+                              {"sigma", change.sigma},
+                              {"largest", change.deepest}});
+  return out;
+}
+
+Compared compare_files(const CompareRequest& request, Progress& progress) {
+  const surface::Surface earlier = surface::read_surface(request.earlier), later = surface::read_surface(request.later);
+  if (!surface::same_crs(earlier, later))
+    throw Error("{}: is in another CRS, or of other heights, than {}; bring one into the other's",
+                request.later.string(), request.earlier.string());
+  surface::CompareOptions options = request.options;
+  if (!request.stable.empty())
+    for (cloud::Polygon& polygon : options.stable = cloud::read_polygons(request.stable, earlier.wkt))
+      for (auto& ring : polygon.rings)
+        for (Eigen::Vector2d& at : ring) at = at.cwiseProduct(earlier.metres.head<2>());
+  Compared out{{}, surface::compare(earlier, later, options, progress)};
+  const Comparison& c = out.comparison;
+  const auto made = [&](const char* name) {
+    out.files.push_back((request.out / name).string());
+    return request.out / name;
+  };
+  surface::write_layer(made("difference.tif"), earlier, c.difference, "later less earlier height", "m");
+  surface::write_layer(made("significance.tif"), earlier, c.significance, "difference over its standard deviation", "");
+  surface::write_vectors(
+      made("changes.gpkg"), earlier,
+      {{"changes",
+        surface::Feature::Shape::polygon,
+        true,
+        {{"id", 0}, {"area", 0.0}, {"fill", 0.0}, {"cut", 0.0}, {"net", 0.0}, {"sigma", 0.0}, {"largest", 0.0}},
+        features_of(c)}});
+  double limit = 4 * c.fit.stable_sigma;
+  std::vector<draw::MapLine> lines;
+  for (const Change& change : c.changes) {
+    limit = std::max(limit, 0.6 * std::abs(change.deepest));
+    constexpr int labelled = 20;
+    lines.push_back(
+        {change.outline.rings.front(), false, false, true, change.id <= labelled ? std::to_string(change.id) : ""});
+  }
+  progress.start("drawing", 1);
+  const draw::Drawing map =
+      draw::difference_drawing(earlier, c.difference, c.significance, limit, {"later less earlier"}, lines);
+  write_file(made("difference.png"), map.png);
+  write_file(made("changes.html"), report::page_html(page_of(request, c, map)));
+  return out;
+}
+
+}  // namespace mesograph::stages

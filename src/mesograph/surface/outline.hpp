@@ -1,0 +1,16 @@
+#pragma once
+
+#include <mesograph/cloud/polygons.hpp>
+#include <mesograph/surface/grid.hpp>
+#include <vector>
+
+namespace mesograph::surface {
+
+/// Groups of cells that hang together by sides or corners, of those with the same mark but 0, in the order of their
+/// first cells.
+std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vector<std::int8_t>& marks);
+
+/// The outline of cells along their sides: outer rings and holes, m, corners alone. Exact.
+cloud::Polygon outline_of(const Grid& grid, const std::vector<std::size_t>& cells, const std::string& name);
+
+}  // namespace mesograph::surface

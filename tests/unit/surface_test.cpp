@@ -1,0 +1,207 @@
+#include <catch2/catch.hpp>
+#include <cmath>
+#include <mesograph/base/files.hpp>
+#include <mesograph/base/numbers.hpp>
+#include <mesograph/base/random.hpp>
+#include <mesograph/surface/contours.hpp>
+#include <mesograph/surface/fill.hpp>
+#include <mesograph/surface/make_surface.hpp>
+#include <mesograph/surface/raster_file.hpp>
+
+#include "folder.hpp"
+
+using namespace mesograph;
+using surface::Source;
+using surface::Surface;
+
+namespace {
+
+/// A tile of points every half cell of 0.2 m, with heights by a law and noise of their sigma.
+template <typename Law>
+cloud::TileContent points_on(double size, double sigma, std::uint64_t seed, const Law& law) {
+  Random random(seed);
+  cloud::TileContent out{{0, 0, size}, {}, {}};
+  for (double y = 0.05; y < size; y += 0.1)
+    for (double x = 0.05; x < size; x += 0.1) {
+      const Eigen::Vector2d at(x + random.uniform(-0.03, 0.03), y + random.uniform(-0.03, 0.03));
+      out.points.push_back({{at.x(), at.y(), law(at) + random.normal(sigma)}, static_cast<float>(sigma), 5, 2, true});
+    }
+  return out;
+}
+
+Surface empty_surface(double size, double cell) {
+  return Surface(surface::Grid::over({Eigen::Vector2d(0, 0), Eigen::Vector2d(size - 1e-6, size - 1e-6)}, cell));
+}
+
+/// A surface with heights by a law, measured everywhere.
+template <typename Law>
+Surface made(double size, double cell, double sigma, const Law& law) {
+  Surface out = empty_surface(size, cell);
+  for (int row = 0; row < out.grid.rows; ++row)
+    for (int col = 0; col < out.grid.columns; ++col) {
+      const std::size_t i = out.grid.at(col, row);
+      out.z[i] = static_cast<float>(law(out.grid.middle(col, row)));
+      out.sigma[i] = static_cast<float>(sigma), out.source[i] = Source::measured, out.points[i] = 1;
+    }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("Cells lie on the plane of their points, on its side of an edge, and are as sure as they say") {
+  // Ground that rises by one in two, and a roof 3 m over it east of x = 10; one point in the sky.
+  const auto ground = [](const Eigen::Vector2d& at) { return 0.5 * at.y(); };
+  auto content = points_on(20, 0.03, 1, [&](const Eigen::Vector2d& at) { return ground(at) + (at.x() > 10 ? 3 : 0); });
+  content.points.push_back({{5.1, 5.1, 12}, 0.03f, 5, 2, true});
+  Surface s = empty_surface(20, 0.2);
+  surface::estimate_cells(content, {}, s);
+  double squares = 0, normed = 0;
+  int n = 0;
+  for (int row = 0; row < s.grid.rows; ++row)
+    for (int col = 0; col < s.grid.columns; ++col) {
+      const std::size_t i = s.grid.at(col, row);
+      const Eigen::Vector2d at = s.grid.middle(col, row);
+      REQUIRE(s.source[i] == Source::measured);
+      // The cells that the edge touches may be of either side; all others have theirs alone.
+      if (std::abs(at.x() - 10) < 0.2) continue;
+      const double error = s.z[i] - ground(at) - (at.x() > 10 ? 3 : 0);
+      CHECK(std::abs(error) < 0.15);
+      squares += error * error, normed += std::pow(error / s.sigma[i], 2), ++n;
+    }
+  // Four points a cell and their neighbours' help: less than half the noise. Sigma allows for points that are alike,
+  // which these are not: the mean of a dozen has a twelfth of the variance, and half of it is allowed for.
+  CHECK(std::sqrt(squares / n) < 0.015);
+  CHECK((normed / n > 0.05 && normed / n < 1));
+}
+
+TEST_CASE("The top is the layer that several points show, ground is of class 2 alone, and what stands on it is told") {
+  auto content = points_on(10, 0.02, 2, [](const Eigen::Vector2d&) { return 1.0; });
+  Random random(3);
+  for (int k = 0; k < 400; ++k)  // a crown over a part, sparser than the ground
+    content.points.push_back(
+        {{random.uniform(4, 6), random.uniform(4, 6), 3 + random.normal(0.05)}, 0.05f, 3, 1, true});
+  std::erase_if(content.points, [](const cloud::TilePoint& p) {  // a hole in the ground beneath its middle
+    return p.point_class == 2 && std::hypot(p.X.x() - 5, p.X.y() - 5) < 0.7;
+  });
+  Surface top = empty_surface(10, 0.2), low = empty_surface(10, 0.2);
+  surface::estimate_cells(content, {}, top);
+  surface::CellOptions options;
+  options.kind = surface::Kind::ground;
+  surface::estimate_cells(content, options, low);
+  const std::size_t middle = top.grid.at(25, 25), aside = top.grid.at(5, 5);
+  CHECK(std::abs(top.z[middle] - 3) < 0.1);
+  CHECK(std::abs(top.z[aside] - 1) < 0.05);
+  CHECK(low.source[middle] == Source::covered);
+  Progress progress;
+  surface::fill_gaps({}, low, progress);
+  CHECK(low.source[middle] == Source::filled);
+  CHECK(std::abs(low.z[middle] - 1) < 0.05);
+}
+
+TEST_CASE("Gaps are filled as the ground around them bends, and nothing beyond the rim of what was seen") {
+  const auto law = [](const Eigen::Vector2d& at) {
+    return 0.3 * at.x() + 0.02 * at.y() * at.y() - 0.01 * at.x() * at.y();
+  };
+  Random random(5);
+  Surface s = made(20, 0.2, 0.01, [&](const Eigen::Vector2d& at) { return law(at) + random.normal(0.01); });
+  const auto cut = [&](double x, double y, double radius) {
+    for (int row = 0; row < s.grid.rows; ++row)
+      for (int col = 0; col < s.grid.columns; ++col)
+        if ((s.grid.middle(col, row) - Eigen::Vector2d(x, y)).norm() < radius)
+          s.source[s.grid.at(col, row)] = Source::empty;
+  };
+  cut(6, 6, 0.9), cut(14, 14, 3), cut(20, 8, 0.9);  // narrow, too wide, at the edge
+  Progress progress;
+  surface::fill_gaps({}, s, progress);
+  double worst = 0;
+  int filled = 0;
+  for (int row = 0; row < s.grid.rows; ++row)
+    for (int col = 0; col < s.grid.columns; ++col) {
+      const std::size_t i = s.grid.at(col, row);
+      const Eigen::Vector2d at = s.grid.middle(col, row);
+      if (s.source[i] != Source::filled) continue;
+      ++filled;
+      CHECK((at - Eigen::Vector2d(6, 6)).norm() < 0.9);
+      worst = std::max(worst, std::abs(s.z[i] - law(at)));
+      CHECK(s.sigma[i] > 0.005);
+    }
+  CHECK(filled > 50);
+  CHECK(worst < 0.05);  // noise of 0.01 around, carried over five cells
+  CHECK(s.source[s.grid.at(70, 29)] == Source::empty);
+  CHECK(s.source[s.grid.at(99, 59)] == Source::empty);
+}
+
+TEST_CASE("Contours of a cone are its circles, none crosses another, and pieces over filled cells are told") {
+  // A cone of 45 degrees with its top, 8 m, in the middle.
+  const Eigen::Vector2d top(10, 10);
+  Surface s = made(20, 0.1, 0.01, [&](const Eigen::Vector2d& at) { return 8 - (at - top).norm(); });
+  for (int row = 0; row < s.grid.rows; ++row)
+    for (int col = 0; col < s.grid.columns; ++col)
+      if (s.grid.middle(col, row).x() > 10 && s.grid.middle(col, row).y() > 10)
+        s.source[s.grid.at(col, row)] = Source::filled;
+  surface::ContourOptions options;
+  options.interval = 0.5, options.least_length = 2, options.index_every = 4;
+  Progress progress;
+  const surface::Contours found = surface::contours_of(s, options, progress);
+  std::map<double, double> length, of_filled;
+  for (const surface::Contour& line : found.lines) {
+    CHECK(line.length() >= 2);
+    CHECK(line.index == (std::abs(std::remainder(line.height, 2.0)) < 1e-9));
+    length[line.height] += line.length(), of_filled[line.height] += line.filled ? line.length() : 0;
+    for (std::size_t i = 0; i < line.places.size(); ++i) {
+      // A fifth of the interval is what smoothing and simplifying may move; a circle through cells adds nothing to
+      // that.
+      CHECK(std::abs((line.places[i] - top).norm() - (8 - line.height)) < 0.1);
+      if (i == 0) continue;
+      // Halfway, too: lines of two heights, half a metre apart, cannot meet.
+      const Eigen::Vector2d halfway = 0.5 * (line.places[i] + line.places[i - 1]);
+      CHECK(std::abs((halfway - top).norm() - (8 - line.height)) < 0.15);
+    }
+  }
+  for (const double height : {2.0, 5.0}) {
+    const double around = 2 * pi * (8 - height);
+    if (8 - height < 9.9) CHECK(std::abs(length[height] - around) < 0.02 * around);
+    CHECK(std::abs(of_filled[height] - 0.25 * around) < 0.05 * around);
+  }
+  REQUIRE(found.spots.size() == 1);
+  CHECK((found.spots[0].X.head<2>() - top).norm() < 0.2);
+  // As files: the lines come back, in Z and as attribute; an ending of another kind is refused.
+  const Folder folder;
+  surface::write_contours(folder.path / "c.gpkg", s, found);
+  surface::write_contours(folder.path / "again.gpkg", s, found);
+  CHECK(read_file(folder.path / "c.gpkg") == read_file(folder.path / "again.gpkg"));
+  surface::write_contours(folder.path / "c.dxf", s, found);
+  CHECK(read_file(folder.path / "c.dxf").find("CONTOUR_INDEX") != std::string::npos);
+  CHECK_THROWS_WITH(surface::write_contours(folder.path / "c.kml", s, found),
+                    Catch::Matchers::Contains("another name"));
+}
+
+TEST_CASE("A height raster comes back as it was written, with sigma, mask, place and no-data") {
+  Surface s = made(30, 0.5, 0.02, [](const Eigen::Vector2d& at) { return 640 + 0.1 * at.x(); });
+  s.grid.west = 431200, s.grid.north = 6822430;
+  s.source[7] = Source::empty, s.z[7] = s.sigma[7] = std::numeric_limits<float>::quiet_NaN(), s.points[7] = 0;
+  s.source[9] = Source::filled, s.source[11] = Source::water;
+  const Folder folder;
+  const auto files = surface::write_surface(folder.path / "s.tif", s);
+  REQUIRE(files.size() == 3);
+  const Surface back = surface::read_surface(folder.path / "s.tif");
+  CHECK(back.grid == s.grid);
+  CHECK(std::isnan(back.z[7]));
+  CHECK(back.source == s.source);
+  for (const std::size_t i : {std::size_t{0}, std::size_t{9}, s.grid.size() - 1})
+    CHECK((back.z[i] == s.z[i] && back.sigma[i] == s.sigma[i]));
+  CHECK(std::abs(back.height({431210, 6822410}) - 641.0) < 1e-3);
+  write_file(folder.path / "text.tif", "no raster");
+  CHECK_THROWS_WITH(surface::read_surface(folder.path / "text.tif"), Catch::Matchers::Contains("no raster"));
+}
+
+TEST_CASE("Water lies level at its shore's lower quarter") {
+  Surface s = made(20, 0.2, 0.01, [](const Eigen::Vector2d& at) { return 5 + 0.05 * at.x(); });
+  const cloud::Polygon pond{"pond", {{{5, 5}, {15, 5}, {15, 15}, {5, 15}}}};
+  CHECK(surface::level_water({pond}, s) == 1);
+  const float level = s.z[s.grid.at(50, 50)];
+  CHECK(s.source[s.grid.at(50, 50)] == Source::water);
+  CHECK(s.z[s.grid.at(30, 40)] == level);
+  CHECK((level > 5.2 && level < 5.5));  // its shore lies from 5.24 to 5.76
+  CHECK(s.source[s.grid.at(10, 10)] == Source::measured);
+}
