@@ -1,7 +1,7 @@
 #include <algorithm>
 #include <cmath>
-#include <mesograph/base/numbers.hpp>
 #include <mesograph/base/median.hpp>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/ground.hpp>
 
 namespace mesograph::cloud {

@@ -5,9 +5,9 @@
 namespace mesograph::cloud {
 
 struct GroundOptions {
-  double largest = 16;      ///< width of the largest thing that stands on the ground, m: huts, machines.
-                            ///< More: larger ones go, and sharp ridges with them
-  double steepest = 0.15;   ///< rise over run of bumps above the slope they are on; more keeps bumps and low shrubs
+  double largest = 16;     ///< width of the largest thing that stands on the ground, m: huts, machines.
+                           ///< More: larger ones go, and sharp ridges with them
+  double steepest = 0.15;  ///< rise over run of bumps above the slope they are on; more keeps bumps and low shrubs
   /// How far from the surface a point may be and still be ground, m, and the least height of what is told from it; at
   /// least three and four times the points' usual sigma.
   double tolerance = 0.10, step = 0.10;
@@ -21,7 +21,8 @@ inline constexpr std::uint8_t class_ground = 2, class_other = 1;
 /// cells that remain are ground. Source: Zhang, Chen, Whitman, Shyu, Yan, Zhang (2003), A progressive morphological
 /// filter for removing nonground measurements, TGRS 41.
 /// Asks `progress` between its steps whether to go on.
-/// Accuracy: on the demo survey 99 % of meadow and road become ground, of hut roofs 1.5 %, of boulders and low shrubs 45
+/// Accuracy: on the demo survey 99 % of meadow and road become ground, of hut roofs 1.5 %, of boulders and low shrubs
+/// 45
 /// %. Cost: linear in points and cells; an opening costs the same for any window.
 std::vector<std::uint8_t> ground(const std::vector<TilePoint>& points, const GroundOptions& options,
                                  const Progress& progress = {});

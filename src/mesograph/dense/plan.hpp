@@ -33,7 +33,8 @@ struct DepthPlan {
 
   explicit DepthPlan(adjust::Block of);
   /// Sets the request. Of photos that are not needed for `maps` there are none: each place that tie points show is seen
-  /// by so many photos with maps, or by all that see it. Where fewer photos than `min_views` share tie points, as many as there are must agree.
+  /// by so many photos with maps, or by all that see it. Where fewer photos than `min_views` share tie points, as many
+  /// as there are must agree.
   void ask(const CloudRequest& what);
 
   /// How many photos with a map show a tie point, in the mean.

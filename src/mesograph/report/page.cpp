@@ -45,6 +45,11 @@ tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: n
 <div class="verdict">{{#verdict}}<p>{{text}}</p>{{/verdict}}</div>
 <div class="keys">{{#keys}}<div><b>{{value}}</b><span>{{label}}</span></div>{{/keys}}</div>
 {{#has_notes}}<div class="notes"><ul>{{#notes}}<li>{{text}}</li>{{/notes}}</ul></div>{{/has_notes}}
+{{#sections}}<h2>{{title}}</h2>
+{{#tables}}{{> table}}{{/tables}}{{#wide}}{{> figure}}{{/wide}}
+<div class="pair">{{#pairs}}{{> figure}}{{/pairs}}</div>
+{{/sections}}
+{{#of_adjustment}}
 {{#has_comparison}}<h2>Beside another adjustment</h2>
 {{#comparison}}{{> table}}{{/comparison}}{{/has_comparison}}
 <h2>Control and checks</h2>
@@ -59,6 +64,7 @@ tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: n
 {{#calibration}}{{> table}}{{/calibration}}
 <h2>Adjustment</h2>
 {{#details}}{{> table}}{{/details}}
+{{/of_adjustment}}
 </body></html>
 )";
 
@@ -134,6 +140,17 @@ std::string page_html(const Page& page) {
   data.set("comparison", tables(page.comparison));
   data.set("residuals", figures(page.residuals));
   data.set("details", tables(page.details));
+  km::data sections(km::data::type::list);
+  for (const Section& s : page.sections) {
+    km::data item;
+    item.set("title", s.title);
+    item.set("tables", tables(s.tables));
+    item.set("wide", figures(s.wide));
+    item.set("pairs", figures(s.pairs));
+    sections.push_back(item);
+  }
+  data.set("sections", sections);
+  data.set("of_adjustment", page.sections.empty());
   data.set("figure", km::data(km::partial([] { return std::string(figure_text); })));
   data.set("table", km::data(km::partial([] { return std::string(table_text); })));
   km::mustache mustache(shell);

@@ -23,6 +23,12 @@ struct TableBlock {
 struct KeyFigure {
   std::string value, label;
 };
+/// A part of a page that is not about an adjustment: tables, figures as wide as the page, and figures side by side.
+struct Section {
+  std::string title;
+  std::vector<TableBlock> tables;
+  std::vector<Figure> wide, pairs;
+};
 struct Page {
   std::string title, subtitle;
   std::vector<std::string> verdict;  ///< sentences that are read first
@@ -36,6 +42,7 @@ struct Page {
   std::vector<Figure> cameras;
   std::vector<TableBlock> calibration;
   std::vector<TableBlock> details;
+  std::vector<Section> sections;  ///< where there are any, they stand in place of all from `maps` on
 };
 
 /// The page as one HTML file that needs nothing else; all texts escaped. Prints to A4.

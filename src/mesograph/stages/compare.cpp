@@ -71,7 +71,7 @@ report::Figure histogram_of(const Comparison& c) {
 report::Page page_of(const CompareRequest& request, const Comparison& c, const draw::Drawing& map) {
   report::Page page;
   page.title = "What changed";
-  page.subtitle = fmt::format("{} less {}", request.later.filename().string(), request.earlier.filename().string());
+  page.subtitle = fmt::format("{} less {}", request.later.string(), request.earlier.string());
   double fill = 0, cut = 0, variance = 0;
   for (const Change& change : c.changes)
     fill += change.fill, cut += change.cut, variance += change.sigma * change.sigma;
@@ -100,7 +100,9 @@ report::Page page_of(const CompareRequest& request, const Comparison& c, const d
                         : k < 6 ? "microrad"
                                 : "ppm"});
   }
-  if (!fit.rows.empty()) page.accuracy.push_back(std::move(fit));
+  page.sections.push_back({"Changes", {}, {}, {}});
+  page.sections.push_back({"Fit and stable ground", {}, {}, {histogram_of(c)}});
+  if (!fit.rows.empty()) page.sections[1].tables.push_back(std::move(fit));
   report::TableBlock table{"Changes",
                            "Volumes in m3, sigma of their difference",
                            {"change", "area, m2", "grown", "gone", "net", "sigma", "largest, m"},
@@ -111,10 +113,10 @@ report::Page page_of(const CompareRequest& request, const Comparison& c, const d
                           fmt::format("{:.2f}", change.fill), fmt::format("{:.2f}", change.cut),
                           fmt::format("{:+.2f}", change.fill - change.cut), fmt::format("{:.2f}", change.sigma),
                           fmt::format("{:+.2f}", change.deepest)});
-  if (!table.rows.empty()) page.accuracy.push_back(std::move(table));
-  page.maps.push_back({"Differences", "Red: higher now; blue: lower now; pale: not beyond 1.96 standard deviations.",
-                       "difference", map});
-  page.points.push_back(histogram_of(c));
+  if (!table.rows.empty()) page.sections[0].tables.push_back(std::move(table));
+  page.sections[0].wide.push_back({"Differences",
+                                   "Red: higher now; blue: lower now; pale: not beyond 1.96 standard deviations.",
+                                   "difference", map});
   return page;
 }
 

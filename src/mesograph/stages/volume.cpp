@@ -193,7 +193,7 @@ report::Page page_of(const VolumesMade& made, const VolumeRequest& request, cons
   page.subtitle = request.surface.filename().string();
   std::vector<draw::MapLine> lines;
   for (const Pile& pile : made.piles) lines.push_back({pile.outline.rings.front(), true, false, true, pile.id});
-  report::TableBlock table{"Volumes",
+  report::TableBlock table{"Each outline over each base",
                            fmt::format("{}; sigma of the net volume from noise, base, block and filled cells; toe: how "
                                        "far it changes where the outline moves out by one cell ({:g} m).",
                                        unit.word, s.grid.cell),
@@ -216,12 +216,15 @@ report::Page page_of(const VolumesMade& made, const VolumeRequest& request, cons
   page.notes.push_back(fmt::format(
       "Errors of neighbouring cells are alike over {:.0f} cells; what all heights have in common is {:.3f} m{}.",
       made.alike, made.block, made.block == 0 ? " (no adjusted survey stands behind the surface)" : ""));
-  page.accuracy.push_back(std::move(table));
-  page.maps.push_back(
-      {"Plan", "Outlines over the surface.", "volumes_plan", draw::surface_drawing(s, {"outlines"}, lines)});
+  page.sections.push_back(
+      {"Volumes",
+       {std::move(table)},
+       {{"Plan", "Outlines over the surface.", "volumes_plan", draw::surface_drawing(s, {"outlines"}, lines)}},
+       {}});
+  page.sections.push_back({"Profiles", {}, {}, {}});
   constexpr std::size_t most = 12;  // profiles on a page
   for (std::size_t i = 0; i < std::min(most, made.piles.size()); ++i)
-    page.points.push_back(profile_of(s, made.piles[i]));
+    page.sections.back().pairs.push_back(profile_of(s, made.piles[i]));
   return page;
 }
 

@@ -4,6 +4,7 @@
 #include <mesograph/base/threads.hpp>
 #include <mesograph/surface/find_piles.hpp>
 #include <mesograph/surface/outline.hpp>
+#include <mesograph/surface/volume.hpp>
 
 namespace mesograph::surface {
 
@@ -124,7 +125,7 @@ void collect(const Surface& s, const Heights& z, const FindOptions& options, con
   }
   for (const auto& cells : groups_of(grid, own)) {
     const double area = static_cast<double>(cells.size()) * grid.cell * grid.cell;
-    if (top_of(cells) < least || area < options.least_area || cut_off(s, cells, 2 * options.largest) ||
+    if (top_of(cells) < least || area < options.least_area || cut_off(s, cells, 1.5 * options.largest) ||
         above_rim(grid, z, cells) < options.least_height)
       continue;
     out.emplace_back(area, outline_of(grid, cells, word));
@@ -143,7 +144,8 @@ std::vector<cloud::Polygon> find_piles(const Surface& surface, const FindOptions
     for (std::size_t i = 0; i < found.size(); ++i) {
       found[i].second.name = fmt::format("{}-{}", word, i + 1);
       found[i].second.rings.resize(1);  // holes of an outline are dents on it
-      out.push_back(std::move(found[i].second));
+      // What is left of the foot is two cells wide or less: the outline lies on the ground around it.
+      for (cloud::Polygon& whole : moved_out(found[i].second, 2 * surface.grid.cell)) out.push_back(std::move(whole));
     }
     progress.advance();
   }

@@ -15,7 +15,7 @@ struct FindOptions {
 
 /// Heaps and pits of a surface, outlined at their toe: what an opening of the surface with windows up to `largest`
 /// takes away (a closing, for pits) and is high enough; from its top down to where the slope breaks, the place where a
-/// twentieth of its height is left. Names: heap-1, pit-1 and so on, largest first. Polygons in m.
+/// twentieth of its height is left, and two cells on. Names: heap-1, pit-1 and so on, largest first. Polygons in m.
 /// Accuracy: the toe to a cell or two where it is sharp; a person looks at them and edits the file. Source: top-hat of
 /// grey-level morphology (Serra 1982). Cost: linear in cells, at a coarser step for large windows.
 std::vector<cloud::Polygon> find_piles(const Surface& surface, const FindOptions& options, Progress& progress);

@@ -23,7 +23,10 @@ constexpr double no_data = -9999;
 void prepare() {
   photo::prepare_gdal();
   static std::once_flag once;
-  std::call_once(once, [] { GDALRegister_COG(); });
+  std::call_once(once, [] {
+    GDALRegister_COG();
+    CPLSetConfigOption("GTIFF_REPORT_COMPD_CS", "YES");  // heights' systems are part of older files, too
+  });
 }
 
 struct Band {
@@ -59,7 +62,7 @@ void write_bands(const fs::path& path, const Surface& of, const std::vector<Band
     if (floats) band->SetNoDataValue(no_data);
   }
   char** options = nullptr;
-  for (const char* option : {"COMPRESS=DEFLATE", "LEVEL=6", "BLOCKSIZE=512", "BIGTIFF=IF_SAFER"})
+  for (const char* option : {"COMPRESS=DEFLATE", "LEVEL=6", "BLOCKSIZE=512", "BIGTIFF=IF_SAFER", "GEOTIFF_VERSION=1.1"})
     options = CSLAddString(options, option);
   options = CSLAddString(options, floats ? "PREDICTOR=FLOATING_POINT" : "PREDICTOR=NO");
   options = CSLAddString(options, floats ? "OVERVIEW_RESAMPLING=AVERAGE" : "OVERVIEW_RESAMPLING=NEAREST");

@@ -120,26 +120,33 @@ RimPlane fit_plane(const std::vector<RimPoint>& rim) {
   return out;
 }
 
-/// Variance of a rim point about the ground it stands for: its own, or how far the rim lies from a plane, which says
-/// how far the ground under the pile does.
-double scatter_of(const std::vector<RimPoint>& rim, const RimPlane& plane) {
-  double own = 0;
+/// What a rim's heights are off by: noise of each, and how uneven the ground is along it, which its middle is as much
+/// and which no number of points averages.
+struct RimErrors {
+  double noise = 0, uneven = 0;  // m^2
+};
+RimErrors errors_of(const std::vector<RimPoint>& rim, const RimPlane& plane) {
+  RimErrors out;
   std::vector<double> sizes;
-  for (const RimPoint& p : rim)
-    own += p.sigma * p.sigma / static_cast<double>(rim.size()), sizes.push_back(std::abs(p.z - plane.height(p.at)));
-  return std::max(own, std::pow(1.4826 * median(std::move(sizes)), 2));
+  for (const RimPoint& p : rim) {
+    out.noise += p.sigma * p.sigma / static_cast<double>(rim.size());
+    sizes.push_back(std::abs(p.z - plane.height(p.at)));
+  }
+  out.uneven = std::max(0.0, std::pow(1.4826 * median(std::move(sizes)), 2) - out.noise);
+  return out;
 }
 
 std::optional<Ground> rim_plane(const std::vector<RimPoint>& rim, double alike) {
   if (rim.size() < least_rim) return std::nullopt;
   const RimPlane fitted = fit_plane(rim);
   const double factor = static_cast<double>(rim.size()) / worth_of(rim.size(), alike);
-  const Eigen::Matrix3d covariance = scatter_of(rim, fitted) * factor * fitted.normal.inverse();
+  const RimErrors errors = errors_of(rim, fitted);
+  const Eigen::Matrix3d covariance = errors.noise * factor * fitted.normal.inverse();
   return Ground{[=](const Eigen::Vector2d& at) { return fitted.height(at); },
                 [=](double area, const Eigen::Vector2d& moment) {
                   const Eigen::Vector2d mean = moment / area - fitted.middle;
                   const Eigen::Vector3d a(1, mean.x(), mean.y());
-                  return a.dot(covariance * a);
+                  return a.dot(covariance * a) + errors.uneven;
                 },
                 true};
 }
@@ -228,10 +235,10 @@ std::optional<Ground> rim_triangles(const Grid& grid, const std::vector<RimPoint
   if (!found || wkbFlatten(found->getGeometryType()) != wkbGeometryCollection) return std::nullopt;
   const auto triangles = std::make_shared<Triangles>(grid, rim);
   for (const auto* part : found->toGeometryCollection()) triangles->add(*part->toPolygon()->getExteriorRing());
-  // Under the pile the ground is as uneven as along its rim; and the few points that span its middle count for most of
-  // it, with what is alike about each.
-  const double variance = scatter_of(rim, fit_plane(rim)) *
-                          triangles->concentration(std::max(1, static_cast<int>(std::lround(std::sqrt(alike)))));
+  // The few points that span the middle count for most of it, with what is alike about each.
+  const RimErrors errors = errors_of(rim, fit_plane(rim));
+  const int together = std::max(1, static_cast<int>(std::lround(std::sqrt(alike))));
+  const double variance = errors.noise * triangles->concentration(together) + errors.uneven;
   return Ground{[=](const Eigen::Vector2d& at) { return triangles->at(at); },
                 [=](double, const Eigen::Vector2d&) { return variance; }, true};
 }

@@ -42,8 +42,8 @@ struct Volume {
 };
 
 /// Net volumes of cells whose share within the polygon counts (16 places a cell). Their variance: noise of the cells,
-/// alike over `alike` cells; filled cells as one error a pile; the base's own by its rim's noise and by how far the rim
-/// lies from it, which the base's shape under the pile does as well; what all heights have in common, for bases that do
+/// alike over `alike` cells; filled cells as one error a pile; the base's own by its rim's noise and by how uneven
+/// the ground along the rim is, which it is under the pile as well; what all heights have in common, for bases that do
 /// not take it from the same surface; and the block's scale, three times. Polygons and heights in m. Bases for which
 /// the outline has too few heights, and all where no cell has one, are left out. Cost: a look a cell; Delaunay's
 /// triangles by GEOS.
