@@ -11,9 +11,9 @@ namespace {
 
 /// A raster, or that of a survey's results.
 fs::path raster_of(const std::string& text) {
-  const fs::path path = text;
+  fs::path path = text;
   if (!fs::is_directory(path)) return path;
-  const fs::path own = path / "results" / "surface_top.tif";
+  fs::path own = path / "results" / "surface_top.tif";
   if (!fs::exists(own)) throw Error("{}: has no results/surface_top.tif; mesograph surface makes it", text);
   return own;
 }

@@ -105,7 +105,7 @@ def test_tie_points_have_the_sigmas_that_their_errors_have():
 
 def test_photos_with_pixels_and_times():
     made = WORK / "photos"
-    good("simulate", made, "--photos", 12, "--size", "480x360", "--readout", 0.1)
+    good("simulate", made, "--photos", 20, "--size", "480x360", "--readout", 0.1)
     blind = WORK / "photos_blind"
     shutil.copytree(made, blind)
     text = (blind / "survey.toml").read_text()

@@ -36,9 +36,9 @@ def test_feet_and_west_and_south_change_nothing_but_the_numbers_in_files():
     (WORK / "feet.prj").write_text(FEET)
     (WORK / "south.prj").write_text(SOUTH)
     with open(WORK / "south.csv", "w", encoding="utf-8") as out:
-        out.write("id,west,south,height,role\n")
+        out.write("id,west,south,height,role,sigma_h,sigma_v\n")
         for row in rows(SMALL / "control.csv"):
-            out.write(f"{row['id']},{500000 - float(row['east']):.5f},{-float(row['north']):.5f},{row['height']},{row['role']}\n")
+            out.write(f"{row['id']},{500000 - float(row['east']):.5f},{-float(row['north']):.5f},{row['height']},{row['role']},{row['sigma_h']},{row['sigma_v']}\n")
     metres, usual = survey_in("metres", "EPSG:25833", SMALL / "control.csv")
     # The crew's file is in metres, and says so; without a word its numbers would be feet, and lie elsewhere.
     feet, in_feet = survey_in("feet", WORK / "feet.prj", SMALL / "control.csv", "--units", "m")

@@ -1,9 +1,9 @@
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
-#include <map>
 #include <mesograph/dense/fuse.hpp>
 #include <optional>
+#include <unordered_map>
 
 namespace mesograph::dense {
 
@@ -187,23 +187,27 @@ struct Layering {
   int along, first, second;
 };
 
-/// Of each point the axis along which it is layered. A wall that stands askew is not taken apart by the noise of its
-/// normals: all of it within four spacings goes by their mean.
+/// Of each point the axis along which it is layered: of walls, that nearest to their normal. What stands askew, or is
+/// as steep as that, is not taken apart by the noise of its normals: all within four spacings goes by their mean.
 std::vector<std::uint8_t> layered_along(const std::vector<CloudPoint>& points, double spacing) {
-  const auto cube_at = [&](const Eigen::Vector3d& X) {
-    const Eigen::Vector3d at = (X / (4 * spacing)).array().floor();
-    return std::array{static_cast<std::int32_t>(at.x()), static_cast<std::int32_t>(at.y()),
-                      static_cast<std::int32_t>(at.z())};
+  const auto cube_of = [&](const Eigen::Vector3d& X) {
+    std::uint64_t out = 0;
+    for (int a = 0; a < 3; ++a)  // 21 bits an axis: two million cubes
+      out = out << 21 |
+            (static_cast<std::uint64_t>(static_cast<std::int64_t>(std::floor(X[a] / (4 * spacing)))) & 0x1fffff);
+    return out;
   };
-  std::map<std::array<std::int32_t, 3>, Eigen::Vector3f> cubes;
+  std::unordered_map<std::uint64_t, Eigen::Vector3f> cubes;  // where there is a wall
   for (const CloudPoint& p : points)
-    if (is_wall(p.normal)) cubes.try_emplace(cube_at(p.X), Eigen::Vector3f::Zero()).first->second += p.normal;
+    if (is_wall(p.normal)) cubes.try_emplace(cube_of(p.X), Eigen::Vector3f::Zero());
   std::vector<std::uint8_t> out(points.size(), 2);
-  for (std::size_t i = 0; i < points.size(); ++i) {
-    if (!is_wall(points[i].normal)) continue;
-    const Eigen::Vector3f& mean = cubes.at(cube_at(points[i].X));
-    out[i] = std::abs(mean.x()) >= std::abs(mean.y()) ? 0 : 1;
-  }
+  if (cubes.empty()) return out;
+  std::vector<Eigen::Vector3f*> cube(points.size(), nullptr);
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (const auto found = cubes.find(cube_of(points[i].X)); found != cubes.end())
+      cube[i] = &found->second, *cube[i] += points[i].normal;
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (cube[i] && is_wall(cube[i]->normalized())) out[i] = std::abs(cube[i]->x()) >= std::abs(cube[i]->y()) ? 0 : 1;
   return out;
 }
 

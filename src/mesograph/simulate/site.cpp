@@ -301,7 +301,7 @@ std::optional<double> Site::first_hit(const Eigen::Vector3d& C, const Eigen::Vec
 std::optional<Eigen::Vector3f> Site::paint_at(const Eigen::Vector3d& X) const {
   if (painted_.empty() || !inside(X.x(), X.y()) || painted_[square_at(X.x(), X.y())] == 0) return std::nullopt;
   for (const Target& target : targets_) {
-    if (const auto paint = target.paint_at(X.x() - target.X.x(), X.y() - target.X.y())) return paint;
+    if (auto paint = target.paint_at(X.x() - target.X.x(), X.y() - target.X.y())) return paint;
   }
   return std::nullopt;
 }

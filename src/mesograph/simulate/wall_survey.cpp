@@ -1,3 +1,5 @@
+#include <fmt/format.h>
+
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>

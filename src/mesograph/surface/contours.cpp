@@ -34,7 +34,8 @@ std::vector<float> smoothed_along(const Grid& grid, const std::vector<float>& z,
         if (!grid.inside(c, at)) continue;
         const float v = z[grid.at(c, at)];
         if (!std::isfinite(v)) continue;
-        const double w = kernel[static_cast<std::size_t>(k + reach)];
+        const int at_kernel = k + reach;
+        const double w = kernel[static_cast<std::size_t>(at_kernel)];
         sum += w * v, total += w;
       }
       out[grid.at(col, row)] = static_cast<float>(sum / total);

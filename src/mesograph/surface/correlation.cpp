@@ -26,9 +26,9 @@ std::vector<double> residuals(const Surface& s, int col, int row) {
     }
   const Eigen::Vector3d plane = n.ldlt().solve(right);
   const double first = z.front();
+  std::size_t i = 0;
   for (int r = 0; r < side; ++r)
-    for (int c = 0; c < side; ++c)
-      z[static_cast<std::size_t>(r * side + c)] -= first + plane[0] + plane[1] * c + plane[2] * r;
+    for (int c = 0; c < side; ++c) z[i++] -= first + plane[0] + plane[1] * c + plane[2] * r;
   return z;
 }
 
@@ -53,15 +53,14 @@ double cells_alike(const Surface& surface) {
   for (const auto& w : windows) {
     const double scale = squares(w);
     if (!(scale > 0)) continue;
-    for (int r = 0; r < side; ++r)
-      for (int c = 0; c < side; ++c)
-        for (int lag = 0; lag <= most_lag; ++lag)
-          for (const auto& [dc, dr] : {std::pair(lag, 0), {0, lag}})
-            if (c + dc < side && r + dr < side) {
-              const auto lagged = static_cast<std::size_t>(lag);
-              product[lagged] += w[static_cast<std::size_t>(r * side + c)] *
-                                 w[static_cast<std::size_t>((r + dr) * side + c + dc)] / scale;
-              count[lagged] += 1;
+    constexpr auto wide = static_cast<std::size_t>(side);
+    for (std::size_t r = 0; r < wide; ++r)
+      for (std::size_t c = 0; c < wide; ++c)
+        for (std::size_t lag = 0; lag < product.size(); ++lag)
+          for (const auto& [dc, dr] : {std::pair(lag, std::size_t{0}), {std::size_t{0}, lag}})
+            if (c + dc < wide && r + dr < wide) {
+              product[lag] += w[r * wide + c] * w[(r + dr) * wide + c + dc] / scale;
+              count[lag] += 1;
             }
   }
   if (!(product[0] > 0)) return 1;

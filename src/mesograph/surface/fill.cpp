@@ -202,8 +202,9 @@ double between(const Patch& p, const std::vector<double>& z, int col, int row) {
 
 void fill_group(const std::vector<Source>& source, const Cells& group, Surface& s) {
   constexpr std::size_t most = 100000;
-  int step = 1;
-  while (group.size() / static_cast<std::size_t>(step * step) > most) step *= 2;
+  std::size_t apart = 1;
+  while (group.size() / (apart * apart) > most) apart *= 2;
+  const auto step = static_cast<int>(apart);
   const std::vector<int> deep = depths(s.grid, group);
   // As far around as it is to its middle: a wide gap asks for how the ground slopes, not how its rim does.
   const int deepest = *std::max_element(deep.begin(), deep.end()) / step;

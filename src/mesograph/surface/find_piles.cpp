@@ -25,7 +25,8 @@ Heights least_along(const Grid& grid, const Heights& z, int half, bool along_row
     const int padded = (length + 2 * half + window - 1) / window * window;
     std::vector<float> line(static_cast<std::size_t>(padded), INFINITY), before(line), after(line);
     for (int i = 0; i < length; ++i)
-      if (const float v = z[at(i)]; std::isfinite(v)) line[static_cast<std::size_t>(i + half)] = v;
+      if (const float v = z[at(i)]; std::isfinite(v))
+        line[static_cast<std::size_t>(i) + static_cast<std::size_t>(half)] = v;
     for (int i = 0; i < padded; ++i) {
       const auto k = static_cast<std::size_t>(i);
       before[k] = i % window == 0 ? line[k] : std::min(before[k - 1], line[k]);
@@ -35,7 +36,8 @@ Heights least_along(const Grid& grid, const Heights& z, int half, bool along_row
       after[k] = i % window == window - 1 ? line[k] : std::min(after[k + 1], line[k]);
     }
     for (int i = 0; i < length; ++i)
-      out[at(i)] = std::min(after[static_cast<std::size_t>(i)], before[static_cast<std::size_t>(i + 2 * half)]);
+      out[at(i)] = std::min(after[static_cast<std::size_t>(i)],
+                            before[static_cast<std::size_t>(i) + 2 * static_cast<std::size_t>(half)]);
   });
   return out;
 }
