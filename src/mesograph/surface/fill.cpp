@@ -148,7 +148,10 @@ double usual_bend(const Patch& p) {
   return found.empty() ? 0 : std::max(1e-6, 1.4826 * median(std::move(found)));
 }
 
-std::vector<double> solve(const Patch& p, double bend) {
+using Factor = Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>>;
+
+/// `factor`: keeps its ordering from one set of weights to the next.
+std::vector<double> solve(const Patch& p, double bend, Factor& factor) {
   const auto n = static_cast<Eigen::Index>(p.z.size());
   std::vector<Eigen::Triplet<double>> entries;
   Eigen::VectorXd right = Eigen::VectorXd::Zero(n);
@@ -178,7 +181,8 @@ std::vector<double> solve(const Patch& p, double bend) {
   }
   Eigen::SparseMatrix<double> A(n, n);
   A.setFromTriplets(entries.begin(), entries.end());
-  const Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> factor(A);
+  if (factor.rows() != A.rows()) factor.analyzePattern(A);
+  factor.factorize(A);
   const Eigen::VectorXd z = factor.solve(right);
   std::vector<double> out(p.z.size());
   for (std::size_t i = 0; i < out.size(); ++i) out[i] = level + z[static_cast<Eigen::Index>(i)];
@@ -216,10 +220,13 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
   const double bend = usual_bend(patch);
   if (known < 8 || !(bend > 0)) return;  // nothing around says how it goes on
   variance /= static_cast<double>(known);
-  std::vector<double> z = solve(patch, bend);
+  Factor factor;
+  std::vector<double> z = solve(patch, bend, factor);
   // What stands on the ground also hides in its rim, as foot of a wall or skirt of a shrub, always above it: what lies
   // there higher than the rest lets it be hardly counts.
-  for (int round = 0; round < 3; ++round) {
+  const bool stands =
+      std::any_of(group.begin(), group.end(), [&](std::size_t i) { return source[i] == Source::covered; });
+  for (int round = 0; stands && round < 3; ++round) {
     std::vector<double> off;
     for (std::size_t i = 0; i < z.size(); ++i)
       if (patch.part[i] == 1) off.push_back(std::abs(patch.z[i] - z[i]));
@@ -227,7 +234,7 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
     Patch calmer = patch;
     for (std::size_t i = 0; i < z.size(); ++i)
       if (patch.part[i] == 1 && patch.z[i] - z[i] > 2 * usual) calmer.weight[i] *= 0.01;
-    z = solve(calmer, bend);
+    z = solve(calmer, bend, factor);
   }
   for (std::size_t k = 0; k < group.size(); ++k) {
     const int col = static_cast<int>(group[k] % static_cast<std::size_t>(s.grid.columns)),
