@@ -1,6 +1,7 @@
 #!/usr/bin/python3
 """Height rasters, contours, volumes and changes, by the built program: usage as in harness.py. Clouds are made and rasters
 read here."""
+import json
 import struct
 import sys
 
@@ -16,9 +17,9 @@ SYSTEM.SetFromUserInput("EPSG:25833+5773")
 WKT = SYSTEM.ExportToWkt()
 
 
-def write_las(path, xyz, classes):
+def write_las(path, xyz, classes, system=WKT):
     """LAS 1.4, format 6, with WKT, by the standard's offsets."""
-    wkt = WKT.encode() + b"\0"
+    wkt = system.encode() + b"\0"
     vlr = struct.pack("<H16sHH32s", 0, b"LASF_Projection", 2112, len(wkt), b"") + wkt
     scale, offset, first = 0.001, np.floor(xyz.min(axis=0)), 375 + len(vlr)
     raw = np.zeros((len(xyz), 30), np.uint8)
@@ -111,6 +112,38 @@ def test_a_heap_found_has_its_volume_and_what_was_added_to_it_is_a_change():
     assert abs(change["fill"] - change["cut"] - FRUSTUM / 4) < 3 * change["sigma"] < 0.5 * FRUSTUM
     same = call("compare", WORK / "surface_top.tif", WORK / "surface_top.tif", "--out", WORK / "same")
     assert same.code == 0 and "no change beyond error" in same.out
+
+
+def test_a_cloud_in_feet_gives_the_same_surface_in_feet():
+    foot = 1200 / 3937
+    system = WKT.replace('UNIT["metre",1,AUTHORITY["EPSG","9001"]]', f'UNIT["US survey foot",{foot!r},AUTHORITY["EPSG","9003"]]')
+    assert system.count("US survey foot") == 2
+    # What the grid counts from is in its unit, and no register has it so.
+    system = system.replace('"false_easting",500000', f'"false_easting",{500000 / foot!r}').replace(',AUTHORITY["EPSG","25833"]', "")
+    xyz, classes = site(1, 2.0)
+    write_las(WORK / "feet.las", xyz / foot, classes, system)
+    made = good("surface", WORK / "feet.las", "--cell", "0.2", "--contours", "0.5", "--out", WORK / "feet" / "feet.tif")
+    place, z, data = band(WORK / "feet" / "feet.tif")
+    assert made["cell"] == 0.2 and abs(place[1] * foot - 0.2) < 1e-9 and data.GetRasterBand(1).GetUnitType() == "us-ft"
+    row, col = int((place[3] - 6822405 / foot) / place[1]), int((431205 / foot - place[0]) / place[1])
+    assert abs(z[row, col] * foot - 601) < 0.05, z[row, col] * foot
+    for line, fields in features(WORK / "feet" / "contours.gpkg", "contours"):
+        assert abs(fields["height"] * foot * 2 - round(fields["height"] * foot * 2)) < 1e-6  # halves of a metre
+        assert abs(line.GetZ(0) - fields["height"]) < 1e-6
+    # A heap's volume is in m3 in every system, and outlines given in another CRS are brought into it.
+    heap = {"type": "Polygon", "coordinates": [[[431212 + 5 * np.cos(t), 6822415 + 5 * np.sin(t)] for t in np.linspace(0, 2 * np.pi, 49)]]}
+    outline = {
+        "type": "FeatureCollection",
+        "crs": {"type": "name", "properties": {"name": "urn:ogc:def:crs:EPSG::25833"}},
+        "features": [{"type": "Feature", "properties": {"id": "heap"}, "geometry": heap}],
+    }
+    (WORK / "heap.geojson").write_text(json.dumps(outline))
+    good("surface", WORK / "one.las", "--cell", "0.2")
+    for raster in (WORK / "surface_top.tif", WORK / "feet" / "feet.tif"):
+        piles = good("volume", WORK / "heap.geojson", "--surface", raster, "--base", "rim-plane", "-s", WORK)["piles"]
+        assert len(piles) == 1 and abs(piles[0]["net"] - FRUSTUM) < max(0.01 * FRUSTUM, 3 * piles[0]["sigma"]), (raster, piles)
+    refused = call("compare", WORK / "surface_top.tif", WORK / "feet" / "feet.tif")
+    assert refused.code == 3 and "another CRS" in refused.last
 
 
 def test_wrong_input_is_refused_in_a_sentence():

@@ -11,6 +11,7 @@
 #include <mesograph/surface/dataset.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mutex>
+#include <optional>
 
 namespace mesograph::surface {
 
@@ -165,6 +166,17 @@ Eigen::Vector3d metres_of(const std::string& wkt, const fs::path& path) {
   return {plan, plan, height > 0 ? height : plan};
 }
 
+/// Metres in a band's unit, where it says one that is known: what a file says of its heights goes before its CRS.
+std::optional<double> metres_of_unit(const std::string& word) {
+  for (const char* known : {"m", "metre", "meter", "metres", "meters"})
+    if (word == known) return 1.0;
+  for (const char* known : {"ft", "foot", "feet"})
+    if (word == known) return 0.3048;
+  for (const char* known : {"us-ft", "US survey foot", "ftUS"})
+    if (word == known) return 1200.0 / 3937.0;
+  return std::nullopt;
+}
+
 }  // namespace
 
 Surface read_surface(const fs::path& path) {
@@ -176,7 +188,8 @@ Surface read_surface(const fs::path& path) {
     throw Error("{}: its cells are not square with north up; bring it onto such a grid first", path.string());
   const std::string wkt = data->GetProjectionRef() ? data->GetProjectionRef() : "";
   Grid grid;
-  const Eigen::Vector3d metres = metres_of(wkt, path);
+  Eigen::Vector3d metres = metres_of(wkt, path);
+  metres.z() = metres_of_unit(data->GetRasterBand(1)->GetUnitType()).value_or(metres.z());
   grid.west = place[0] * metres.x(), grid.north = place[3] * metres.y(), grid.cell = place[1] * metres.x();
   grid.columns = data->GetRasterXSize(), grid.rows = data->GetRasterYSize();
   if (static_cast<double>(grid.columns) * grid.rows > 4e8)
@@ -207,6 +220,7 @@ Surface read_surface(const fs::path& path) {
 }
 
 bool same_crs(const Surface& a, const Surface& b) {
+  if ((a.metres - b.metres).norm() > 1e-9) return false;
   if (a.wkt.empty() || b.wkt.empty() || a.wkt == b.wkt) return true;
   OGRSpatialReference first, second;
   if (first.SetFromUserInput(a.wkt.c_str()) != OGRERR_NONE || second.SetFromUserInput(b.wkt.c_str()) != OGRERR_NONE)

@@ -31,7 +31,7 @@ struct VectorLayer {
   std::vector<Feature> features;
 };
 
-/// Layers as a GeoPackage (.gpkg), GeoJSON excluded, or DXF (.dxf), in the CRS and units of `of`. The same layers give
+/// Layers as a GeoPackage (.gpkg) or DXF (.dxf), in the CRS and units of `of`. The same layers give
 /// the same bytes. Throws Error where the ending is another, or the disk refuses.
 void write_vectors(const std::filesystem::path& path, const Surface& of, const std::vector<VectorLayer>& layers);
 
