@@ -59,6 +59,13 @@ Eigen::AlignedBox2d Polygon::box() const {
   return out;
 }
 
+Polygon Polygon::times(const Eigen::Vector2d& factors) const {
+  Polygon out = *this;
+  for (auto& ring : out.rings)
+    for (Eigen::Vector2d& at : ring) at = at.cwiseProduct(factors);
+  return out;
+}
+
 std::vector<Polygon> read_polygons(const std::filesystem::path& path, const std::string& wkt) {
   if (!std::filesystem::exists(path)) throw Error("{}: there is no such file", path.string());
   // These alone: formats of vectors that people draw with; all drivers would be hundreds.

@@ -15,6 +15,8 @@ struct Polygon {
   /// Even-odd rule over all rings: holes need no orientation, which files get wrong. Cost: all corners.
   bool contains(const Eigen::Vector2d& at) const;
   Eigen::AlignedBox2d box() const;
+  /// Its places times a factor for each axis, as metres in a unit of a CRS.
+  Polygon times(const Eigen::Vector2d& factors) const;
 };
 
 /// The polygons of a vector file that GDAL reads, brought into `wkt`'s system (empty: unknown, they are taken as they

@@ -47,6 +47,7 @@ std::vector<TrueCamera> made_up_cameras(int width, int height);
 /// Axes of a camera that looks along azimuth (clockwise from north), tilted off nadir, turned about its axis; rad.
 Eigen::Matrix3d look(double azimuth, double tilt, double roll);
 
+/// Exact: the truth follows from the seed alone. Cost: a look at the ground for each photo.
 /// Two overlapping sorties: `grid`, nadir, terrain following, 80/70 % overlap, and `cross`, oblique over the upper
 /// half; with some useless photos among the first sortie. `photos` counts all of them.
 Flight plan_flight(const Site& site, std::uint64_t seed, int photos, int width, int height);

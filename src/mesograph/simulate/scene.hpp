@@ -6,7 +6,8 @@
 
 namespace mesograph::simulate {
 
-/// What made-up photos show, in the light that falls on it. A frame of its own, z up, m.
+/// What made-up photos show, in the light that falls on it. A frame of its own, z up, m. An interface: accuracy and
+/// cost are those of what is behind it.
 class Scene {
  public:
   virtual ~Scene() = default;

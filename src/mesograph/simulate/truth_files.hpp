@@ -12,7 +12,8 @@ inline constexpr const char* crs_code = "EPSG:25833+5773";
 /// East, north, height of the origin of the site frame.
 Eigen::Vector3d site_origin();
 
-/// The site frame in the CRS of made-up surveys, and what is written in it.
+/// The site frame in the CRS of made-up surveys, and what is written in it. Accuracy: lengths to 0.01 mm, angles to
+/// 1e-8 degrees, as written. Cost: some microseconds a point.
 struct TruthFiles {
   geo::Crs crs = geo::resolve({crs_code, "", ""});
   geo::Frame frame{crs, site_origin()};

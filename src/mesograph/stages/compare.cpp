@@ -151,9 +151,8 @@ Compared compare_files(const CompareRequest& request, Progress& progress) {
                 request.later.string(), request.earlier.string());
   surface::CompareOptions options = request.options;
   if (!request.stable.empty())
-    for (cloud::Polygon& polygon : options.stable = cloud::read_polygons(request.stable, earlier.wkt))
-      for (auto& ring : polygon.rings)
-        for (Eigen::Vector2d& at : ring) at = at.cwiseProduct(earlier.metres.head<2>());
+    for (const cloud::Polygon& polygon : cloud::read_polygons(request.stable, earlier.wkt))
+      options.stable.push_back(polygon.times(earlier.metres.head<2>()));
   Compared out{{}, surface::compare(earlier, later, options, progress)};
   const Comparison& c = out.comparison;
   const auto made = [&](const char* name) {

@@ -24,6 +24,7 @@ Json json_of(const Compared& made);
 
 /// What changed between two surfaces: difference.tif, significance.tif, changes.gpkg, changes.html, difference.png in a
 /// folder. Throws Error where an input is wrong, or their CRSs or heights differ.
+/// Accuracy and cost: those of surface::compare; both rasters are in memory.
 Compared compare_files(const CompareRequest& request, Progress& progress);
 
 }  // namespace mesograph::stages

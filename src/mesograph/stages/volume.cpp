@@ -43,12 +43,6 @@ std::pair<double, double> block_sigmas(const survey::Survey& survey, const surfa
   return {block, block / half};
 }
 
-cloud::Polygon in_metres(cloud::Polygon polygon, const Eigen::Vector3d& metres) {
-  for (auto& ring : polygon.rings)
-    for (Eigen::Vector2d& at : ring) at = at.cwiseProduct(metres.head<2>());
-  return polygon;
-}
-
 /// The outlines, in m, whole and apart; what is odd about them is said.
 std::vector<cloud::Polygon> outlines_of(const VolumeRequest& request, const surface::Surface& s, Progress& progress) {
   if (request.polygons.empty()) {
@@ -61,7 +55,7 @@ std::vector<cloud::Polygon> outlines_of(const VolumeRequest& request, const surf
   std::vector<cloud::Polygon> out;
   for (const cloud::Polygon& drawn : cloud::read_polygons(request.polygons, s.wkt)) {
     bool crossed = false;
-    out.push_back(surface::valid(in_metres(drawn, s.metres), crossed));
+    out.push_back(surface::valid(drawn.times(s.metres.head<2>()), crossed));
     if (crossed) progress.say(fmt::format("outline {} crosses itself; it was mended", drawn.name));
   }
   for (std::size_t i = 0; i < out.size(); ++i)

@@ -121,8 +121,7 @@ Fitted fit_of(std::vector<Sample>& samples, Fit fit, double alike) {
 
 /// Mean of the differences within three cells of one; NaN where there are none.
 double mean_about(const Grid& grid, const std::vector<float>& values, std::size_t i) {
-  const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-            row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+  const int col = grid.column_of(i), row = grid.row_of(i);
   double sum = 0;
   int n = 0;
   for (int r = row - 3; r <= row + 3; ++r)
@@ -175,8 +174,7 @@ void count_whole(const Grid& grid, const Comparison& c, const std::vector<float>
   for (std::size_t k = 0; k < all.size(); ++k) {
     const int at = off[all[k]];
     if (at == beyond) continue;
-    const int col = static_cast<int>(all[k] % static_cast<std::size_t>(grid.columns)),
-              row = static_cast<int>(all[k] / static_cast<std::size_t>(grid.columns));
+    const int col = grid.column_of(all[k]), row = grid.row_of(all[k]);
     for (int r = row - 1; r <= row + 1; ++r)
       for (int q = col - 1; q <= col + 1; ++q)
         if (grid.inside(q, r) && marks[grid.at(q, r)] * marks[cells[0]] >= 0 &&

@@ -108,8 +108,7 @@ std::map<int, std::vector<Piece>> pieces_of(const Surface& s, const std::vector<
 Eigen::Vector2d place_on(const Grid& g, const std::vector<float>& z, Side side, double level) {
   const std::size_t i = side / 2, j = side % 2 == 0 ? i + 1 : i + static_cast<std::size_t>(g.columns);
   const double t = (level - z[i]) / (static_cast<double>(z[j]) - z[i]);
-  const int col = static_cast<int>(i % static_cast<std::size_t>(g.columns)),
-            row = static_cast<int>(i / static_cast<std::size_t>(g.columns));
+  const int col = g.column_of(i), row = g.row_of(i);
   const Eigen::Vector2d a = g.middle(col, row);
   return side % 2 == 0 ? Eigen::Vector2d(a.x() + t * g.cell, a.y()) : Eigen::Vector2d(a.x(), a.y() - t * g.cell);
 }

@@ -4,6 +4,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/surface/fill.hpp>
+#include <mesograph/surface/outline.hpp>
 #include <unordered_map>
 
 namespace mesograph::surface {
@@ -12,39 +13,13 @@ namespace {
 
 using Cells = std::vector<std::size_t>;
 
-/// Groups of cells that hang together by their sides, of those that are asked for.
-template <typename Asked>
-std::vector<Cells> groups(const Grid& grid, const Asked& asked) {
-  std::vector<Cells> out;
-  std::vector<bool> done(grid.size(), false);
-  for (std::size_t seed = 0; seed < grid.size(); ++seed) {
-    if (done[seed] || !asked(seed)) continue;
-    Cells group = {seed};
-    done[seed] = true;
-    for (std::size_t k = 0; k < group.size(); ++k) {
-      const int col = static_cast<int>(group[k] % static_cast<std::size_t>(grid.columns)),
-                row = static_cast<int>(group[k] / static_cast<std::size_t>(grid.columns));
-      for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}}) {
-        if (!grid.inside(c, r)) continue;
-        const std::size_t to = grid.at(c, r);
-        if (done[to] || !asked(to)) continue;
-        done[to] = true;
-        group.push_back(to);
-      }
-    }
-    out.push_back(std::move(group));
-  }
-  return out;
-}
-
 /// Steps from each cell of a group to the nearest one outside, by sides.
 std::vector<int> depths(const Grid& grid, const Cells& group) {
   std::unordered_map<std::size_t, int> depth;
   for (const std::size_t i : group) depth[i] = 0;
   Cells front;
   const auto around = [&](std::size_t i, const auto& visit) {
-    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    const int col = grid.column_of(i), row = grid.row_of(i);
     for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}})
       if (grid.inside(c, r)) visit(grid.at(c, r));
   };
@@ -67,8 +42,7 @@ std::vector<int> depths(const Grid& grid, const Cells& group) {
 
 bool at_edge(const Grid& grid, const Cells& group) {
   return std::any_of(group.begin(), group.end(), [&](std::size_t i) {
-    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    const int col = grid.column_of(i), row = grid.row_of(i);
     return col == 0 || row == 0 || col == grid.columns - 1 || row == grid.rows - 1;
   });
 }
@@ -86,8 +60,7 @@ Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells&
   const Grid& grid = s.grid;
   int west = grid.columns, east = 0, north = grid.rows, south = 0;
   for (const std::size_t i : group) {
-    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    const int col = grid.column_of(i), row = grid.row_of(i);
     west = std::min(west, col), east = std::max(east, col), north = std::min(north, row), south = std::max(south, row);
   }
   const int reach = ring * step;
@@ -98,8 +71,7 @@ Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells&
   p.z.assign(n, 0), p.weight.assign(n, 0), p.part.assign(n, 0);
   std::vector<char> near(n, 0);
   for (const std::size_t i : group) {
-    const int col = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-              row = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    const int col = grid.column_of(i), row = grid.row_of(i);
     p.part[static_cast<std::size_t>(p.node(col, row))] = 2;
     const int c0 = (col - west) / step, r0 = (row - north) / step;
     for (int r = std::max(0, r0 - ring); r <= std::min(p.height - 1, r0 + ring); ++r)
@@ -237,8 +209,7 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
     z = solve(calmer, bend, factor);
   }
   for (std::size_t k = 0; k < group.size(); ++k) {
-    const int col = static_cast<int>(group[k] % static_cast<std::size_t>(s.grid.columns)),
-              row = static_cast<int>(group[k] / static_cast<std::size_t>(s.grid.columns));
+    const int col = s.grid.column_of(group[k]), row = s.grid.row_of(group[k]);
     const double height = between(patch, z, col, row);
     if (!std::isfinite(height)) continue;
     s.z[group[k]] = static_cast<float>(height);
@@ -253,15 +224,18 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
 }  // namespace
 
 void fill_gaps(const FillOptions& options, Surface& surface, Progress& progress) {
-  std::vector<char> sought(surface.grid.size(), 0);
-  for (const Cells& gap : groups(surface.grid, [&](std::size_t i) { return surface.source[i] == Source::empty; })) {
+  std::vector<std::int8_t> empty(surface.grid.size(), 0), sought(surface.grid.size(), 0);
+  for (std::size_t i = 0; i < empty.size(); ++i) {
+    empty[i] = surface.source[i] == Source::empty;
+    sought[i] = surface.source[i] == Source::covered;
+  }
+  for (const Cells& gap : groups_of(surface.grid, empty, Touch::sides)) {
     if (at_edge(surface.grid, gap)) continue;
     const std::vector<int> deep = depths(surface.grid, gap);
     if (2 * *std::max_element(deep.begin(), deep.end()) > options.widest + 1) continue;
     for (const std::size_t i : gap) sought[i] = 1;
   }
-  const std::vector<Cells> gaps =
-      groups(surface.grid, [&](std::size_t i) { return sought[i] != 0 || surface.source[i] == Source::covered; });
+  const std::vector<Cells> gaps = groups_of(surface.grid, sought, Touch::sides);
   progress.start("filling gaps", gaps.size());
   const std::vector<Source> source = surface.source;  // each reads measured cells alone, which nobody changes
   parallel_for(gaps.size(), [&](std::size_t g) {

@@ -64,10 +64,7 @@ Heights top_hat(const Grid& grid, const Heights& z, int half) {
 /// opening takes away as well, does not.
 double above_rim(const Grid& grid, const Heights& z, std::vector<std::size_t> cells) {
   std::sort(cells.begin(), cells.end());
-  const auto place = [&](std::size_t i) {
-    return grid.middle(static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-                       static_cast<int>(i / static_cast<std::size_t>(grid.columns)));
-  };
+  const auto place = [&](std::size_t i) { return grid.middle(grid.column_of(i), grid.row_of(i)); };
   std::vector<std::size_t> rim;
   const auto in = [&](std::size_t i) { return std::binary_search(cells.begin(), cells.end(), i); };
   const auto row = static_cast<std::size_t>(grid.columns);
@@ -95,8 +92,7 @@ bool cut_off(const Surface& s, const std::vector<std::size_t>& cells, double lon
   Eigen::AlignedBox2d box;
   std::size_t beside = 0;
   for (const std::size_t i : cells) {
-    const int col = static_cast<int>(i % static_cast<std::size_t>(s.grid.columns)),
-              row = static_cast<int>(i / static_cast<std::size_t>(s.grid.columns));
+    const int col = s.grid.column_of(i), row = s.grid.row_of(i);
     box.extend(s.grid.middle(col, row));
     for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}})
       if (!s.grid.inside(c, r) || !std::isfinite(s.z[s.grid.at(c, r)])) {

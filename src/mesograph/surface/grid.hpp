@@ -28,6 +28,8 @@ struct Grid {
   }
   std::size_t size() const { return static_cast<std::size_t>(columns) * static_cast<std::size_t>(rows); }
   std::size_t at(int col, int row) const { return static_cast<std::size_t>(row) * columns + col; }
+  int column_of(std::size_t i) const { return static_cast<int>(i % static_cast<std::size_t>(columns)); }
+  int row_of(std::size_t i) const { return static_cast<int>(i / static_cast<std::size_t>(columns)); }
   bool inside(int col, int row) const { return col >= 0 && row >= 0 && col < columns && row < rows; }
   Eigen::Vector2d middle(int col, int row) const { return {west + (col + 0.5) * cell, north - (row + 0.5) * cell}; }
   int column(double east) const { return static_cast<int>(std::floor((east - west) / cell)); }

@@ -12,13 +12,6 @@ namespace mesograph::surface {
 
 namespace {
 
-/// A polygon in metres.
-cloud::Polygon in_metres(cloud::Polygon polygon, const Eigen::Vector3d& metres) {
-  for (auto& ring : polygon.rings)
-    for (Eigen::Vector2d& at : ring) at = at.cwiseProduct(metres.head<2>());
-  return polygon;
-}
-
 void keep_within(const cloud::Region& region, Surface& s) {
   if (region.everything()) return;
   parallel_for(static_cast<std::size_t>(s.grid.rows), [&](std::size_t row) {
@@ -76,7 +69,7 @@ Surface make_surface(const std::vector<cloud::LasReader*>& files, const SurfaceO
   keep_within(options.region, out);
   refuse_useless(out, options, name);
   std::vector<cloud::Polygon> water;
-  for (const cloud::Polygon& polygon : options.water) water.push_back(in_metres(polygon, metres));
+  for (const cloud::Polygon& polygon : options.water) water.push_back(polygon.times(metres.head<2>()));
   level_water(water, out);
   fill_gaps(options.fill, out, progress);
   return out;

@@ -4,7 +4,7 @@
 
 namespace mesograph::surface {
 
-std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vector<std::int8_t>& marks) {
+std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vector<std::int8_t>& marks, Touch touch) {
   std::vector<std::vector<std::size_t>> out;
   std::vector<bool> done(grid.size(), false);
   for (std::size_t seed = 0; seed < grid.size(); ++seed) {
@@ -12,11 +12,10 @@ std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vec
     std::vector<std::size_t> group = {seed};
     done[seed] = true;
     for (std::size_t k = 0; k < group.size(); ++k) {
-      const int col = static_cast<int>(group[k] % static_cast<std::size_t>(grid.columns)),
-                row = static_cast<int>(group[k] / static_cast<std::size_t>(grid.columns));
+      const int col = grid.column_of(group[k]), row = grid.row_of(group[k]);
       for (int r = row - 1; r <= row + 1; ++r)
         for (int c = col - 1; c <= col + 1; ++c) {
-          if (!grid.inside(c, r)) continue;
+          if (!grid.inside(c, r) || (touch == Touch::sides && c != col && r != row)) continue;
           const std::size_t to = grid.at(c, r);
           if (done[to] || marks[to] != marks[seed]) continue;
           done[to] = true;
@@ -42,8 +41,7 @@ cloud::Polygon outline_of(const Grid& grid, const std::vector<std::size_t>& cell
   using Corner = std::pair<int, int>;  // column, row
   std::multimap<Corner, Corner> sides;
   for (const std::size_t i : sorted) {
-    const int c = static_cast<int>(i % static_cast<std::size_t>(grid.columns)),
-              r = static_cast<int>(i / static_cast<std::size_t>(grid.columns));
+    const int c = grid.column_of(i), r = grid.row_of(i);
     if (!in(c, r - 1)) sides.insert({{c, r}, {c + 1, r}});
     if (!in(c + 1, r)) sides.insert({{c + 1, r}, {c + 1, r + 1}});
     if (!in(c, r + 1)) sides.insert({{c + 1, r + 1}, {c, r + 1}});

@@ -6,9 +6,13 @@
 
 namespace mesograph::surface {
 
-/// Groups of cells that hang together by sides or corners, of those with the same mark but 0, in the order of their
-/// first cells.
-std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vector<std::int8_t>& marks);
+/// How cells hang together: by their sides, or by their corners too.
+enum class Touch { sides, corners };
+
+/// Groups of cells that hang together, of those with the same mark but 0, in the order of their first cells. Exact.
+/// Cost: linear in cells.
+std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vector<std::int8_t>& marks,
+                                                Touch touch = Touch::corners);
 
 /// The outline of cells along their sides: outer rings and holes, m, corners alone. Exact.
 cloud::Polygon outline_of(const Grid& grid, const std::vector<std::size_t>& cells, const std::string& name);

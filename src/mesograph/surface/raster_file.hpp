@@ -10,6 +10,7 @@ namespace mesograph::surface {
 /// it,
 /// `_sigma` (standard deviation, and points in the cell) and `_mask` (bytes: 0 empty, 1 measured, 2 filled, 3 water).
 /// Returns the three paths. The same surface gives the same bytes. Throws Error where the disk refuses.
+/// Exact: float32 as computed, in metres; in other units to its rounding. Cost: a copy of each layer, and its packing.
 std::vector<std::filesystem::path> write_surface(const std::filesystem::path& path, const Surface& surface);
 
 /// One band of floats over a grid, likewise; NaN becomes no-data.
