@@ -100,14 +100,22 @@ void run_control(Call& call) {
   options.crs = geo::tidy_name(call.text("crs"));
   read_site_grid(call, options);
   options.scale_bars = call.text("scalebars");
+  options.from = call.text("from");
   const bool changes = !options.file.empty() || !options.roles.empty() || !options.sigmas.empty() ||
-                       !options.remove.empty() || options.hold_out || !options.scale_bars.empty();
+                       !options.remove.empty() || options.hold_out || !options.scale_bars.empty() ||
+                       !options.from.empty();
   options.dry_run = call.has("dry-run") || (call.has("list") && !changes);
   const stages::ControlTaken taken = stages::control(opened, options, call.progress).result;
   call.json = json_of(taken);
   call.lines.push_back(fmt::format("{} points: {} control, {} check, {} off{}", taken.points, taken.control,
                                    taken.check, taken.off,
                                    call.has("dry-run") ? " (as understood; nothing is written)" : ""));
+  if (taken.carried)
+    call.lines.push_back(fmt::format(
+        "{} natural points from {}: {} are common to both surveys, {} of them stand, and differ by {:.3f} m "
+        "(plan, an axis) and {:.3f} m (height)",
+        taken.carried->points, taken.carried->from, taken.carried->matched, taken.carried->stable,
+        taken.carried->spread_plan, taken.carried->spread_height));
   if (!taken.scale_bars.empty()) call.lines.push_back(fmt::format("{} scale bars", taken.scale_bars.size()));
   if (call.has("list") || call.has("dry-run")) list_points(call, taken);
 }
@@ -125,6 +133,7 @@ Command control_command() {
            {"about", "EAST,NORTH that the factor leaves in place (default 0,0)", Takes::list},
            {"onto", "the file is in a grid of its own: fit it onto these points of the survey's CRS", Takes::text},
            {"fit", "parameters of that fit: 4 (plan, heights shifted) or 7 (space)", Takes::whole},
+           {"from", "an adjusted survey of the same ground: its natural points that stand become control", Takes::text},
            {"role", "change roles: check=ID,ID or control=ID or off=ID (patterns)", Takes::list},
            {"check", "these points are checks (patterns): 'CP*'", Takes::list},
            {"hold-out", "make so many control points checks, well spread", Takes::whole},

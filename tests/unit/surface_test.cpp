@@ -182,7 +182,7 @@ TEST_CASE("A height raster comes back as it was written, with sigma, mask, place
   s.source[7] = Source::empty, s.z[7] = s.sigma[7] = std::numeric_limits<float>::quiet_NaN(), s.points[7] = 0;
   s.source[9] = Source::filled, s.source[11] = Source::water;
   const Folder folder;
-  const auto files = surface::write_surface(folder.path / "s.tif", s);
+  const auto files = surface::write_surface(folder.path / "s.tif", Surface(s));
   REQUIRE(files.size() == 3);
   const Surface back = surface::read_surface(folder.path / "s.tif");
   CHECK(back.grid == s.grid);

@@ -143,6 +143,19 @@ struct ScaleBar {
   }
 };
 
+/// How the errors of surveyed points go together, where they do: points carried from another survey have what that one
+/// lacks of a datum in common.
+struct JointControl {
+  std::vector<std::size_t> points;  ///< indices into Block::surveyed
+  /// Of their coordinates along their axes, three a point: the rows of the whole matrix, one after the other.
+  std::vector<double> correlation;
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("points", s.points), visit("correlation", s.correlation);
+  }
+};
+
 struct CameraPrior {
   camera::Interior value = camera::Interior::Zero();
   camera::Interior sigma = camera::Interior::Constant(nan);  ///< NaN: no prior
@@ -167,12 +180,13 @@ struct Block {
   std::vector<double> ties_alike;
   std::vector<SurveyedPoint> surveyed;
   std::vector<ScaleBar> scale_bars;
+  JointControl joint;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("cameras", s.cameras), visit("priors", s.priors), visit("sorties", s.sorties), visit("stations", s.stations);
     visit("points", s.points), visit("ties_alike", s.ties_alike);
-    visit("surveyed", s.surveyed), visit("scale_bars", s.scale_bars);
+    visit("surveyed", s.surveyed), visit("scale_bars", s.scale_bars), visit("joint", s.joint);
   }
 };
 

@@ -15,7 +15,7 @@ namespace {
 
 constexpr int grid = 3;
 /// Where a ray's residual has less than this share of its error in a direction, it says nothing there.
-constexpr double least_redundancy = 0.01;
+constexpr double least_share = 0.01;
 /// Medians of chi-square distributions of one and two degrees of freedom.
 constexpr std::array<double, 3> median_of_squares = {nan, 0.4549, 1.3863};
 
@@ -77,7 +77,7 @@ class Meeting {
     axes.computeDirect(covariance);
     out.square = 0;
     for (int a = 0; a < 2; ++a) {
-      if (axes.eigenvalues()[a] < least_redundancy) continue;
+      if (axes.eigenvalues()[a] < least_share) continue;
       ++out.rank;
       out.square += std::pow(axes.eigenvectors().col(a).dot(v), 2) / axes.eigenvalues()[a];
     }

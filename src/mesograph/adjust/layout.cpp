@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <mesograph/adjust/joint_control.hpp>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/errors.hpp>
@@ -50,6 +51,9 @@ Layout make_layout(const Block& block, const Scope& scope) {
     for (const std::size_t i : {bar.a, bar.b})
       if (out.end[i] < 0) out.end[i] = out.columns, out.columns += 3;
   }
+  // Nor are points whose errors go together: their weight ties all of them.
+  for (const std::size_t i : block.joint.points)
+    if (scope.control && out.end[i] < 0 && takes_part_jointly(block, i)) out.end[i] = out.columns, out.columns += 3;
   return out;
 }
 

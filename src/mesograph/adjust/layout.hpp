@@ -20,12 +20,12 @@ struct Scope {
 
 /// Where the unknowns stand: stations (6: rotation in the camera frame, centre), each followed by its motion where a
 /// rolling shutter read it (6: turning, velocity), cameras, what positions and attitudes
-/// of a sortie have in common (offset 3, drift 3, boresight 3), ends of scale bars (3), which hang together and are not
-/// eliminated as other ground points are.
+/// of a sortie have in common (offset 3, drift 3, boresight 3), ends (3): of scale bars, and points whose errors go
+/// together. These hang together and are not eliminated as other ground points are.
 struct Layout {
   std::vector<int> station, motion, camera;   ///< first column of each; -1: not an unknown
   std::vector<int> sortie, drift, boresight;  ///< one a sortie: first column of its offset, drift and boresight
-  std::vector<int> end;                       ///< one a surveyed point: first column; -1: end of no bar that takes part
+  std::vector<int> end;                       ///< one a surveyed point: first column; -1: eliminated, or takes no part
   std::vector<camera::Parameter> free;        ///< parameters of a camera in order
   int columns = 0, station_columns = 0;
 };

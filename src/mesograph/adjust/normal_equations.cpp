@@ -9,7 +9,10 @@
 namespace mesograph::adjust {
 
 NormalEquations::NormalEquations(const Block& block, const Scope& scope)
-    : scope_(scope), layout_(make_layout(block, scope)), pattern_(make_pattern(block, scope, layout_)) {
+    : scope_(scope),
+      layout_(make_layout(block, scope)),
+      pattern_(make_pattern(block, scope, layout_)),
+      joint_(block, layout_) {
   linear_.resize(pattern_.rays.size());
   reduced_.resize(pattern_.points.size());
   for (std::size_t p = 0; p < pattern_.points.size(); ++p) claim_cameras(block, pattern_.points[p], reduced_[p]);
@@ -37,7 +40,7 @@ void NormalEquations::claim_cameras(const Block& block, const ActivePoint& activ
 
 double NormalEquations::cost_of(const Block& block, const ActivePoint& active) const {
   const GroundPoint& point = ground_point(block, active);
-  double sum = active.surveyed ? control_cost(block.surveyed[active.index]) : 0.0;
+  double sum = active.surveyed && !joint_.holds(active.index) ? control_cost(block.surveyed[active.index]) : 0.0;
   const auto add = [&](const Ray& ray) {
     sum += ray_cost(residual(block, ray, point.X), ray.sigma, active.surveyed ? 0.0 : scope_.robust_scale);
   };
@@ -60,7 +63,7 @@ double NormalEquations::cost(const Block& block) const {
   });
   double total = 0;
   for (const ActivePoint& end : pattern_.ends) total += cost_of(block, end);
-  total += cost_beside_points(block, layout_);
+  total += cost_beside_points(block, layout_) + joint_.cost(block);
   for (const double sum : sums) total += sum;
   return total;
 }
@@ -93,6 +96,21 @@ NormalEquations::Linear NormalEquations::linear_of(const Block& block, const Ray
   return linear;
 }
 
+/// What points say whose errors go together. `first`: the first column of the ends.
+void NormalEquations::add_joint_control(const Block& block, int first) {
+  const std::vector<std::size_t>& points = joint_.points();
+  if (points.empty()) return;
+  const Eigen::VectorXd right = joint_.weight() * joint_.misclosure(block);
+  const auto place = [&](std::size_t k) { return layout_.end[points[k]] - first; };
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const auto from = 3 * static_cast<Eigen::Index>(i);
+    end_normal_.block<3, 1>(place(i), end_normal_.rows()) += right.segment<3>(from);
+    for (std::size_t j = 0; j < points.size(); ++j)
+      end_normal_.block<3, 3>(place(i), place(j)) +=
+          joint_.weight().block<3, 3>(from, 3 * static_cast<Eigen::Index>(j));
+  }
+}
+
 /// Rays of the ends, and what control and bars say of them.
 void NormalEquations::build_ends(const Block& block) {
   end_rays_.clear();
@@ -107,9 +125,11 @@ void NormalEquations::build_ends(const Block& block) {
     end.rays = static_cast<int>(end_rays_.size() - end.first_ray);
     const int at = layout_.end[end.index] - first;
     // Undamped, as are bars: damping is relative to what photos say, and must not loosen what was surveyed.
+    if (joint_.holds(end.index)) continue;
     end_normal_.block<3, 3>(at, at) += weight_of(p);
     if (p.knows_any()) end_normal_.block<3, 1>(at, n) += weight_of(p) * (p.surveyed - p.point.X);
   }
+  add_joint_control(block, first);
   for (const ScaleBar& bar : block.scale_bars) {
     if (layout_.end[bar.a] < 0 || layout_.end[bar.b] < 0) continue;
     // The length's derivative by its ends is the unit vector along it.
@@ -164,7 +184,7 @@ double NormalEquations::build(const Block& block) {
   camera_terms_ = camera_terms(block, layout_);
   double cost = 0;
   for (const ActivePoint& end : pattern_.ends) cost += cost_of(block, end);
-  cost += cost_beside_points(block, layout_);
+  cost += cost_beside_points(block, layout_) + joint_.cost(block);
   for (const Reduced& point : reduced_) cost += point.cost;
   return cost;
 }

@@ -3,6 +3,7 @@
 #include <Eigen/SparseCore>
 #include <array>
 #include <mesograph/adjust/block.hpp>
+#include <mesograph/adjust/joint_control.hpp>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/normal_pattern.hpp>
 #include <mesograph/adjust/normal_terms.hpp>
@@ -26,7 +27,7 @@ class NormalEquations {
 
   const Layout& layout() const { return layout_; }
   const std::vector<ActivePoint>& points() const { return pattern_.points; }
-  /// Ends of scale bars.
+  /// Ends of scale bars, and points whose errors go together.
   const std::vector<ActivePoint>& ends() const { return pattern_.ends; }
 
   /// Sum of squared weighted residuals (with the Cauchy weight where asked) at a block's present values.
@@ -94,11 +95,13 @@ class NormalEquations {
   void assemble(const std::vector<Row>& rows, const Eigen::MatrixXd& corner, Eigen::SparseMatrix<double>& S,
                 Eigen::VectorXd& s) const;
   void build_ends(const Block& block);
+  void add_joint_control(const Block& block, int first);
   void add_ends(double lambda, std::vector<Row>& rows, Eigen::MatrixXd& corner) const;
 
   Scope scope_;
   Layout layout_;
   NormalPattern pattern_;
+  JointTerm joint_;
   std::vector<Linear> linear_;
   std::vector<Reduced> reduced_;
   std::vector<CameraRows> camera_rows_;

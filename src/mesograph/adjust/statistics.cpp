@@ -2,6 +2,7 @@
 #include <boost/math/distributions/normal.hpp>
 #include <cmath>
 #include <mesograph/adjust/intersect.hpp>
+#include <mesograph/adjust/joint_control.hpp>
 #include <mesograph/adjust/leave_out.hpp>
 #include <mesograph/adjust/point_statistics.hpp>
 #include <mesograph/adjust/shutter.hpp>
@@ -18,10 +19,8 @@ namespace {
 struct Sum {
   int n = 0;
   double squares = 0, redundancy = 0;
-  void add(double residual_over_sigma) {
-    ++n;
-    squares += residual_over_sigma * residual_over_sigma;
-  }
+  void add(double residual_over_sigma) { add_square(residual_over_sigma * residual_over_sigma); }
+  void add_square(double value) { ++n, squares += value; }
 };
 
 struct Tally {
@@ -53,7 +52,38 @@ void test_together(const Eigen::Vector3d& v, const Eigen::Matrix3d& Q, const Sur
   result.together = some.dot(shortest_least_squares(of_some, some));
 }
 
-void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tally, AdjustResult& out) {
+/// Tests of control whose errors go together.
+class JointTests {
+ public:
+  JointTests(const Block& block, const AdjustResult& out)
+      : term_(block, out.layout), tests_(joint_tests(block, term_, out.layout, out.inverse)) {}
+  /// The three of a point; null where its errors are its own.
+  const JointTest* of(std::size_t surveyed) const {
+    if (!term_.holds(surveyed)) return nullptr;
+    const auto at = std::find(term_.points().begin(), term_.points().end(), surveyed) - term_.points().begin();
+    return &tests_[3 * static_cast<std::size_t>(at)];
+  }
+
+ private:
+  JointTerm term_;
+  std::vector<JointTest> tests_;
+};
+
+/// Of observations that are correlated: a residual's own share is what all of them together say of it.
+Tested tested_jointly(const JointTest& joint) {
+  constexpr double delta0 = 4.13;  // of alpha 0.001 and power 0.80 (Baarda 1968)
+  Tested out;
+  out.residual = joint.residual, out.redundancy = joint.redundancy;
+  if (!(joint.redundancy > 1e-6) || !(joint.pull_variance > 0)) return out;
+  out.w = joint.pull / std::sqrt(joint.pull_variance);
+  out.gross = -joint.pull / joint.pull_variance;
+  out.detectable = delta0 / std::sqrt(joint.pull_variance);
+  return out;
+}
+
+/// `joint`: the point's three tests where its errors go with those of others; null where they are its own.
+void test_control(const SurveyedPoint& point, const JointTest* joint, SurveyedResult& result, Tally& tally,
+                  AdjustResult& out) {
   constexpr Component components[] = {Component::east, Component::north, Component::height};
   const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
   const Eigen::Matrix3d Q = point.axes.transpose() * result.covariance * point.axes;
@@ -63,7 +93,7 @@ void test_control(const SurveyedPoint& point, SurveyedResult& result, Tally& tal
     if (!point.knows(a)) continue;
     of_v(a, a) += point.sigma[a] * point.sigma[a];
     Tested& test = result.coordinates[a];
-    test = tested(v[a], point.sigma[a], Q(a, a));
+    test = joint ? tested_jointly(joint[a]) : tested(v[a], point.sigma[a], Q(a, a));
     test.effect = (1 - test.redundancy) * test.detectable;
     (a < 2 ? tally.plan : tally.height).redundancy += test.redundancy;
     if (std::abs(test.w) > critical_w)
@@ -137,8 +167,8 @@ void judge_bars(const Block& block, Tally& tally, AdjustResult& out) {
   }
 }
 
-void judge_point(const Block& block, const SurveyedPoint& point, int end, double critical, Tally& tally,
-                 SurveyedResult& result, AdjustResult& out) {
+void judge_point(const Block& block, const SurveyedPoint& point, int end, const JointTest* joint, double critical,
+                 Tally& tally, SurveyedResult& result, AdjustResult& out) {
   const bool in = point.role == Role::control;
   const PointDesign design = design_of(block, point.point, end, out.layout);
   const Eigen::MatrixXd Q = out.inverse.among(design.columns);
@@ -148,7 +178,7 @@ void judge_point(const Block& block, const SurveyedPoint& point, int end, double
   // One ray alone gives no place to compare with.
   if (result.rays < 2) return;
   if (in)
-    test_control(point, result, tally, out);
+    test_control(point, joint, result, tally, out);
   else
     test_check(point, result);
   if (point.role == Role::off) return;
@@ -156,7 +186,7 @@ void judge_point(const Block& block, const SurveyedPoint& point, int end, double
   if (in && !point.natural) result.left_out = leave_out(block, point, design, out.layout, Q);
 }
 
-void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
+void judge_surveyed(Block& block, const JointTests& joint, Tally& tally, AdjustResult& out) {
   // A finder's sightings come by the hundred: judged one by one, many right ones would stand out.
   std::size_t tests = 0;
   for (const SurveyedPoint& point : block.surveyed) tests += 2 * point.point.rays.size();
@@ -171,7 +201,8 @@ void judge_surveyed(Block& block, Tally& tally, AdjustResult& out) {
     }
     result.X = point.point.X;
     result.rms_px = point.point.X.allFinite() ? rms_of_rays(block, point.point, result.rays) : nan;
-    if (point.point.X.allFinite()) judge_point(block, point, out.layout.end[i], critical, tally, result, out);
+    if (point.point.X.allFinite())
+      judge_point(block, point, out.layout.end[i], joint.of(i), critical, tally, result, out);
     out.surveyed.push_back(result);
   }
 }
@@ -197,7 +228,7 @@ void tally_ties(const Block& block, Tally& tally) {
   }
 }
 
-void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
+void tally_control(const Block& block, const JointTests& joint, const AdjustResult& out, Tally& tally) {
   for (std::size_t i = 0; i < block.surveyed.size(); ++i) {
     const SurveyedPoint& point = block.surveyed[i];
     if (point.role != Role::control || rays_of(block, point.point) < 2 || !point.point.X.allFinite()) continue;
@@ -206,7 +237,10 @@ void tally_control(const Block& block, const AdjustResult& out, Tally& tally) {
     tally.columns_of_ends += out.layout.end[i] >= 0 ? 3 : 0;
     const Eigen::Vector3d v = point.axes.transpose() * (point.point.X - point.surveyed);
     for (int a = 0; a < 3; ++a)
-      if (point.knows(a)) (a < 2 ? tally.plan : tally.height).add(v[a] / point.sigma[a]);
+      if (point.knows(a))
+        // Of what is correlated: each coordinate's share of v' P v, which may be negative.
+        (a < 2 ? tally.plan : tally.height)
+            .add_square(joint.of(i) ? v[a] * joint.of(i)[a].pull : std::pow(v[a] / point.sigma[a], 2));
   }
 }
 
@@ -332,9 +366,10 @@ double critical_among(std::size_t tests) {
 
 void judge(Block& block, const Scope& scope, AdjustResult& out) {
   Tally tally;
+  const JointTests joint(block, out);
   tally_ties(block, tally);
   out.tie_points = tally.points;
-  if (scope.control) tally_control(block, out, tally);
+  if (scope.control) tally_control(block, joint, out, tally);
   tally_sorties(block, tally, out);
   tally_verticals(block, out, tally);
   tally_priors(block, out, tally);
@@ -354,7 +389,7 @@ void judge(Block& block, const Scope& scope, AdjustResult& out) {
   out.gsd = ground_sampling_distance(block);
   // Before points are judged: leaving points out reads the stations' covariances.
   predict_stations(block, out);
-  if (scope.control) judge_surveyed(block, tally, out);
+  if (scope.control) judge_surveyed(block, joint, tally, out);
   std::stable_sort(out.suspects.begin(), out.suspects.end(),
                    [](const Suspect& a, const Suspect& b) { return std::abs(a.w) > std::abs(b.w); });
   report_groups(tally, out);

@@ -125,6 +125,12 @@ struct CloudRecord {
   float sigma_match = 0;  ///< m, of the height (walls: along the normal), by the intersection alone
   float sigma_z = 0;      ///< m, of the height, with the block's part
   Eigen::Vector3f normal = Eigen::Vector3f::Zero();  ///< unit length; nought: unknown
+  std::array<float, 2> more{};                       ///< what the header names beside, see ExtraFloat
+};
+
+/// A number beyond those that all clouds of ours have.
+struct ExtraFloat {
+  const char *name, *description;
 };
 
 /// What a cloud of ours names as its generating software (LAS 1.4 R15, table 3).
@@ -134,8 +140,9 @@ inline constexpr const char* our_software = "Mesograph densify";
 /// LASF_Projection/2112 record, extra bytes `rays` (unsigned char), `sigma_match` and `sigma_z` (float, m) described in
 /// LASF_Spec/4, and on request `normal_x`, `normal_y`, `normal_z` (float). `scale`: made coarser where the extent needs
 /// it; offsets are whole metres in the middle. No dates: the same points give the same bytes.
+/// `more`: two at most.
 LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale = 0.001,
-                       bool normals = false);
+                       bool normals = false, const std::vector<ExtraFloat>& more = {});
 
 /// Records of it: return 1 of 1, GPS time 0, class 1, colours x 256.
 std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord>& points);

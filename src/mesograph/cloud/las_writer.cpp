@@ -117,7 +117,8 @@ void LasWriter::finish() {
   committed_ = true;
 }
 
-LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale, bool normals) {
+LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, double scale, bool normals,
+                       const std::vector<ExtraFloat>& more) {
   LasHeader h;
   for (int a = 0; a < 3; ++a) {
     h.offset[a] = std::floor(box.center()[a]);
@@ -130,9 +131,11 @@ LasHeader cloud_header(const std::string& wkt, const Eigen::AlignedBox3d& box, d
   put_extra_bytes(descriptors, 9, "sigma_z", "m, height, with the block's");
   for (const char* name : {"normal_x", "normal_y", "normal_z"})
     if (normals) put_extra_bytes(descriptors, 9, name, "of the surface, unit length");
+  for (const ExtraFloat& extra : more) put_extra_bytes(descriptors, 9, extra.name, extra.description);
   put_record(records, "LASF_Projection", 2112, wkt + '\0', "OGC coordinate system WKT");
   put_record(records, "LASF_Spec", 4, descriptors.str(), "Extra bytes");
-  h.first_point = header_size + records.size(), h.record_length = record_size + (normals ? normal_size : 0);
+  h.first_point = header_size + records.size(),
+  h.record_length = record_size + (normals ? normal_size : 0) + 4 * more.size();
   Bytes out;
   out.text("LASF", 4);
   out.put<std::uint16_t>(0);       // file source id
@@ -173,7 +176,8 @@ std::string cloud_records(const LasHeader& header, const std::vector<CloudRecord
     out.put(p.rays);
     out.put(p.sigma_match);
     out.put(p.sigma_z);
-    for (int a = 0; a < 3 && header.record_length > record_size; ++a) out.put(p.normal[a]);
+    for (int a = 0; a < 3 && header.record_length >= record_size + normal_size; ++a) out.put(p.normal[a]);
+    for (std::size_t k = 0; k < (header.record_length - record_size) % normal_size / 4; ++k) out.put(p.more[k]);
   }
   return out.str();
 }

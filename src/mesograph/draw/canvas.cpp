@@ -31,6 +31,13 @@ Colour ramp(double t) {
   return {0.96 - 0.86 * t, 0.93 - 0.60 * t, 0.80 - 0.38 * t};
 }
 
+Colour diverging_ramp(double t) {
+  const Colour up{0.70, 0.13, 0.15}, down{0.10, 0.30, 0.62}, middle{0.96, 0.95, 0.93};
+  const Colour end = t > 0 ? up : down;
+  const double a = std::min(1.0, std::abs(t));
+  return {middle.r + a * (end.r - middle.r), middle.g + a * (end.g - middle.g), middle.b + a * (end.b - middle.b), 1};
+}
+
 void set_cell(photo::Rgb& cells, int column, int row, Colour c) {
   int k = 0;
   for (const double v : {c.r, c.g, c.b}) cells.at(column, row, k++) = static_cast<std::uint8_t>(std::lround(255 * v));

@@ -16,8 +16,15 @@ struct Colour {
 Colour sortie_colour(std::size_t i);
 inline constexpr Colour ink{0.13, 0.16, 0.19}, faint{0.80, 0.82, 0.84}, paper{1, 1, 1},
     control_colour{0.75, 0.16, 0.18}, check_colour{0.10, 0.42, 0.68}, height_colour{0.87, 0.52, 0.10};
+/// Eight bits a channel.
+inline std::array<std::uint8_t, 3> bytes_of(Colour c) {
+  const auto byte = [](double v) { return static_cast<std::uint8_t>(std::lround(255 * v)); };
+  return {byte(c.r), byte(c.g), byte(c.b)};
+}
 /// Light to dark over [0, 1], for counts and sizes.
 Colour ramp(double t);
+/// Red above nought, blue below, pale about it; ends at -1 and 1.
+Colour diverging_ramp(double t);
 /// Sets a pixel of a picture that is drawn as cells.
 void set_cell(photo::Rgb& cells, int column, int row, Colour colour);
 

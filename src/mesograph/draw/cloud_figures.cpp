@@ -37,6 +37,8 @@ Colour colour_of(Shown shown, const std::array<std::uint8_t, 3>& rgb, double val
       return height_ramp(t);
     case Shown::sigma:
       return sigma_ramp(t);
+    case Shown::distance:
+      return diverging_ramp(2 * t - 1);
     case Shown::point_class:
       return class_colour(static_cast<int>(value));
     default:
@@ -58,10 +60,14 @@ void draw_legend(Canvas& canvas, double x, double y, Shown shown, std::pair<doub
     return;
   }
   constexpr int length = 200;
-  canvas.text({x, y}, shown == Shown::height ? "height, " + unit : "sigma_z, m", 13);
+  canvas.text({x, y},
+              shown == Shown::height     ? "height, " + unit
+              : shown == Shown::distance ? "distance, m"
+                                         : "sigma_z, m",
+              13);
   for (int i = 0; i < length; ++i) {
     const double t = 1 - i / static_cast<double>(length);
-    canvas.rectangle(x, y + 12 + i, 18, 1.5, shown == Shown::height ? height_ramp(t) : sigma_ramp(t));
+    canvas.rectangle(x, y + 12 + i, 18, 1.5, colour_of(shown, {}, t, 0, 1));
   }
   for (int i = 0; i <= 4; ++i) {
     const double t = i / 4.0, value = range.second + t * (range.first - range.second);

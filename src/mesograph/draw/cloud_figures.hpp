@@ -12,7 +12,7 @@
 namespace mesograph::draw {
 
 /// What a picture of a cloud shows.
-enum class Shown { colour, height, point_class, sigma };
+enum class Shown { colour, height, point_class, sigma, distance };
 
 /// Names of the classes that matter here, as the standard has them; "class 17" for others.
 std::string class_name(int point_class);

@@ -154,26 +154,52 @@ Drawing surface_drawing(const Surface& s, const std::vector<std::string>& notes,
 Drawing difference_drawing(const Surface& ground, const std::vector<float>& difference,
                            const std::vector<float>& significance, double limit, const std::vector<std::string>& notes,
                            const std::vector<MapLine>& lines) {
-  const auto diverging = [](double t) {  // -1 to 1
-    const Colour up{0.70, 0.13, 0.15}, down{0.10, 0.30, 0.62}, middle{0.96, 0.95, 0.93};
-    const Colour end = t > 0 ? up : down;
-    const double a = std::min(1.0, std::abs(t));
-    return Colour{middle.r + a * (end.r - middle.r), middle.g + a * (end.g - middle.g),
-                  middle.b + a * (end.b - middle.b), 1};
-  };
   const auto colour = [&](int col, int row) {
     const std::size_t i = ground.grid.at(col, row);
     if (!std::isfinite(difference[i])) return nothing;
     const bool sure = std::abs(significance[i]) >= 1.96;
     const double light = 0.6 + 0.4 * std::min(1.1, light_at(ground, col, row));
-    const Colour c = sure ? diverging(difference[i] / limit) : diverging(0);
+    const Colour c = diverging_ramp(sure ? difference[i] / limit : 0);
     return Colour{std::min(1.0, c.r * light), std::min(1.0, c.g * light), std::min(1.0, c.b * light), 1};
   };
   return raster_map(ground, colour, notes, lines, [&](Canvas& canvas, double x, double y) {
-    ramp_legend(canvas, x, y, "higher by, m", -limit, limit, [&](double t) { return diverging(2 * t - 1); });
-    swatch(canvas, x, y + 262, diverging(0), "below 1.96 sigma");
+    ramp_legend(canvas, x, y, "higher by, m", -limit, limit, [&](double t) { return diverging_ramp(2 * t - 1); });
+    swatch(canvas, x, y + 262, diverging_ramp(0), "below 1.96 sigma");
     swatch(canvas, x, y + 284, nothing, "not in both");
   });
+}
+
+Drawing profile_drawing(const std::vector<ProfileLine>& lines, const Eigen::Vector2d& a, const Eigen::Vector2d& b) {
+  constexpr int steps = 400;
+  const Eigen::Vector2d from = a - 0.1 * (b - a), along = 1.2 * (b - a);
+  std::vector<std::vector<double>> heights;
+  double low = INFINITY, high = -INFINITY;
+  for (const ProfileLine& line : lines) {
+    heights.emplace_back();
+    for (int k = 0; k <= steps; ++k) {
+      const double z = line.surface->height(from + (static_cast<double>(k) / steps) * along);
+      heights.back().push_back(z);
+      if (std::isfinite(z)) low = std::min(low, z), high = std::max(high, z);
+    }
+  }
+  if (!std::isfinite(low)) low = 0, high = 1;
+  const double length = along.norm(), pad = std::max(0.1, 0.1 * (high - low));
+  Canvas canvas(720, 240);
+  const ChartFrame chart(canvas, {0, length, "along the longest axis, m"}, {low - pad, high + pad, "height, m"});
+  for (const double at : {length / 12, length * 11 / 12})
+    canvas.line(chart.at(at, low - pad), chart.at(at, high + pad), check_colour, 1);
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    for (std::size_t k = 1; k <= steps; ++k)
+      if (std::isfinite(heights[i][k - 1]) && std::isfinite(heights[i][k]))
+        canvas.line(chart.at(length * static_cast<double>(k - 1) / steps, heights[i][k - 1]),
+                    chart.at(length * static_cast<double>(k) / steps, heights[i][k]), lines[i].colour, 1.6);
+    if (lines[i].name.empty()) continue;
+    const Eigen::Vector2d at = chart.at(length, high + pad);
+    const double y = at.y() + 14 + 16 * static_cast<double>(i);
+    canvas.line({at.x() - 90, y - 4}, {at.x() - 72, y - 4}, lines[i].colour, 2);
+    canvas.text({at.x() - 66, y}, lines[i].name, 11);
+  }
+  return canvas.drawing();
 }
 
 }  // namespace mesograph::draw

@@ -25,6 +25,7 @@ void prepare_gdal() {
     GDALRegister_PNG();
     GDALRegister_MEM();
     CPLSetErrorHandler(CPLQuietErrorHandler);
+    GDALSetCacheMax64(128 << 20);  // blocks of rasters: what work needs, not a share of the machine
   });
 }
 

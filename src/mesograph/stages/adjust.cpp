@@ -21,7 +21,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* adjust_version = "adjust 10";
+constexpr const char* adjust_version = "adjust 11";
 
 /// Sightings of oriented photos, and how many of them nobody has confirmed.
 report::SightingCount sightings_of(const Survey& survey, const NamedBlock& named) {
@@ -109,6 +109,21 @@ void hold_out(NamedBlock& named, const std::vector<std::string>& ids) {
   }
 }
 
+/// Tie points whose rays are sightings of carried points already: what is measured once must not count twice.
+void drop_twins(adjust::Block& block) {
+  if (block.joint.points.empty()) return;
+  std::vector<std::vector<Eigen::Vector2d>> sighted(block.stations.size());
+  for (const std::size_t i : block.joint.points)
+    for (const adjust::Ray& ray : block.surveyed[i].point.rays) sighted[ray.station].push_back(ray.x);
+  constexpr double rounded = 0.01;  // px: sightings are kept to a thousandth
+  const auto twin = [&](const adjust::Ray& ray) {
+    return std::any_of(sighted[ray.station].begin(), sighted[ray.station].end(),
+                       [&](const Eigen::Vector2d& x) { return (x - ray.x).norm() < rounded; });
+  };
+  for (adjust::GroundPoint& point : block.points)
+    if (std::any_of(point.rays.begin(), point.rays.end(), twin)) point.rays.clear();
+}
+
 /// Positions of photos in a local survey are in no frame of ours, but for those of a listing, which state a sigma.
 void keep_local_positions(adjust::Block& block) {
   for (adjust::Station& s : block.stations)
@@ -122,6 +137,8 @@ NamedBlock block_to_adjust(const Survey& survey, const PhotoTable& photos, const
   named.need_ground("adjust");
   const geo::Frame frame(survey.crs, named.origin);
   named.block.surveyed = surveyed_points(survey, frame, named.images, found_file(survey));
+  named.block.joint = joint_control(survey, named.block.surveyed);
+  drop_twins(named.block);
   hold_out(named, options.hold_out);
   std::vector<std::string> missing;
   named.block.scale_bars = scale_bars(survey, named.block.surveyed, missing);
@@ -328,7 +345,8 @@ std::string adjust_fingerprint(const Survey& survey, const AdjustStageOptions& o
   pack(asked, survey.settings.control), pack(asked, survey.settings.adjust.weights);
   return fingerprint({adjust_version, oriented_fingerprint(survey), hash_or_empty(survey.inputs() / "control.csv"),
                       hash_or_empty(survey.inputs() / "sightings.csv"), hash_or_empty(found_file(survey)),
-                      hash_or_empty(survey.inputs() / "scalebars.csv"), asked, survey.crs.wkt});
+                      hash_or_empty(survey.inputs() / "scalebars.csv"),
+                      hash_or_empty(survey.inputs() / "control_joint.csv"), asked, survey.crs.wkt});
 }
 
 Outcome<Adjusted> adjust(Survey& survey, const AdjustStageOptions& options, Progress& progress) {

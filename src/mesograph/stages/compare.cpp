@@ -9,6 +9,8 @@
 #include <mesograph/draw/surface_figures.hpp>
 #include <mesograph/report/page.hpp>
 #include <mesograph/stages/compare.hpp>
+#include <mesograph/surface/make_surface.hpp>
+#include <mesograph/surface/outline.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mesograph/surface/vector_file.hpp>
 
@@ -120,6 +122,50 @@ report::Page page_of(const CompareRequest& request, const Comparison& c, const d
   return page;
 }
 
+bool is_cloud(const fs::path& path) { return path.extension() == ".las" || path.extension() == ".LAS"; }
+
+/// The surface of a cloud's top, or a raster as it is. `cell`: m.
+surface::Surface surface_from(const fs::path& path, double cell, const fs::path& scratch, Progress& progress) {
+  if (!is_cloud(path)) return surface::read_surface(path);
+  cloud::LasReader file(path);
+  surface::SurfaceOptions options;
+  options.cell = cell, options.scratch = scratch;
+  return surface::make_surface({&file}, options, progress);
+}
+
+/// Clouds are compared on cells as the sparser of both has its points, or on those of the raster.
+std::pair<surface::Surface, surface::Surface> both_surfaces(const CompareRequest& request, Progress& progress) {
+  double cell = 0;
+  for (const fs::path& path : {request.earlier, request.later})
+    if (is_cloud(path)) {
+      cloud::LasReader file(path);
+      cell = std::max(cell, surface::usual_cell({&file}, progress));
+    }
+  std::error_code ignored;
+  fs::create_directories(request.out, ignored);
+  if (is_cloud(request.earlier) != is_cloud(request.later)) {
+    const fs::path& raster = is_cloud(request.earlier) ? request.later : request.earlier;
+    cell = std::max(cell, surface::read_surface(raster).grid.cell);
+  }
+  return {surface_from(request.earlier, cell, request.out, progress),
+          surface_from(request.later, cell, request.out, progress)};
+}
+
+/// Both surfaces along the longest axis of each of the first changes.
+report::Section profiles_of(const Comparison& c, const surface::Surface& earlier, const surface::Surface& later) {
+  report::Section out{"Profiles", {}, {}, {}};
+  constexpr std::size_t most = 12;  // on a page
+  for (std::size_t i = 0; i < std::min(most, c.changes.size()); ++i) {
+    const auto [a, b] = surface::longest_axis(c.changes[i].outline);
+    out.pairs.push_back(
+        {fmt::format("Change {}", c.changes[i].id),
+         "Blue: where the change ends. The later surface as it is, unfitted.",
+         fmt::format("profile_{}", c.changes[i].id),
+         draw::profile_drawing({{&earlier, draw::ink, "earlier"}, {&later, draw::control_colour, "later"}}, a, b)});
+  }
+  return out;
+}
+
 }  // namespace
 
 Json json_of(const Compared& made) {
@@ -145,7 +191,7 @@ Json json_of(const Compared& made) {
 }
 
 Compared compare_files(const CompareRequest& request, Progress& progress) {
-  const surface::Surface earlier = surface::read_surface(request.earlier), later = surface::read_surface(request.later);
+  const auto [earlier, later] = both_surfaces(request, progress);
   if (!surface::same_crs(earlier, later))
     throw Error("{}: is in another CRS, or of other heights, than {}; bring one into the other's",
                 request.later.string(), request.earlier.string());
@@ -180,7 +226,9 @@ Compared compare_files(const CompareRequest& request, Progress& progress) {
   const draw::Drawing map =
       draw::difference_drawing(earlier, c.difference, c.significance, limit, {"later less earlier"}, lines);
   write_file(made("difference.png"), map.png);
-  write_file(made("changes.html"), report::page_html(page_of(request, c, map)));
+  report::Page page = page_of(request, c, map);
+  if (!c.changes.empty()) page.sections.push_back(profiles_of(c, earlier, later));
+  write_file(made("changes.html"), report::page_html(page));
   return out;
 }
 

@@ -10,7 +10,7 @@
 namespace mesograph::stages {
 
 struct CompareRequest {
-  std::filesystem::path earlier, later;  ///< rasters of heights
+  std::filesystem::path earlier, later;  ///< rasters of heights, or LAS clouds, of which surfaces are made first
   std::filesystem::path stable;          ///< file of polygons; empty: stable ground is found
   surface::CompareOptions options;       ///< but stable
   std::filesystem::path out;             ///< folder

@@ -10,6 +10,7 @@
 #include <mesograph/control/site_grid.hpp>
 #include <mesograph/control/vector_points.hpp>
 #include <mesograph/draw/figures.hpp>
+#include <mesograph/stages/carry_control.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/say_wrong.hpp>
@@ -532,7 +533,18 @@ Outcome<ControlTaken> control(Survey& survey, const ControlOptions& options, Pro
   std::set<std::string> known;
   for (const ControlRow& row : rows) known.insert(row.id);
   std::optional<SiteFit> fit;
+  std::optional<CarriedSummary> carried;
   std::vector<Decision> taken;
+  const fs::path sightings_file = survey.inputs() / "sightings.csv", joint_file = survey.inputs() / "control_joint.csv";
+  CarriedParts parts{merged_sightings(sightings_file, {}), stored_joint(survey.inputs())};
+  const std::string sightings_before = sightings_text(parts.sightings), joint_before = joint_text(parts.joint);
+  if (!options.from.empty()) {
+    const Carried from = carry_control(survey, options.from, {}, progress);
+    take_carried(from, rows, parts);
+    carried = CarriedSummary{options.from.string(), static_cast<int>(from.rows.size()),
+                             from.matched,          from.stable,
+                             from.spread_plan,      from.spread_height};
+  }
   if (!options.file.empty()) {
     const std::vector<ControlRow> fresh = rows_of(survey, options, fit, progress);
     judge_places(survey, options, fresh, progress);
@@ -546,6 +558,7 @@ Outcome<ControlTaken> control(Survey& survey, const ControlOptions& options, Pro
   std::vector<ScaleBarRow> bars = with_bars(survey, options, progress);
   const std::size_t bars_before = bars.size();
   remove_points(rows, bars, options.remove, why, changes);
+  drop_orphans(rows, parts);
   if (options.hold_out) hold_out(rows, *options.hold_out, why, changes);
   // A point that this very call brings has no past to keep.
   std::erase_if(changes, [&](const Decision& d) { return !known.count(d.image); });
@@ -559,11 +572,14 @@ Outcome<ControlTaken> control(Survey& survey, const ControlOptions& options, Pro
       write_file(survey.inputs() / "scalebars.csv", scale_bars_text(bars));
     if (control_text(rows, survey.crs) != before || !fs::exists(survey.inputs() / "control.csv"))
       write_file(survey.inputs() / "control.csv", control_text(rows, survey.crs));
+    if (sightings_text(parts.sightings) != sightings_before)
+      write_file(sightings_file, sightings_text(parts.sightings));
+    if (joint_text(parts.joint) != joint_before) write_file(joint_file, joint_text(parts.joint));
     if (!options.file.empty()) say_wrong(survey, progress);
     draw_control(survey, rows, bars);
   }
   Outcome<ControlTaken> out{taken_of(rows, bars)};
-  out.result.site_fit = fit;
+  out.result.site_fit = fit, out.result.carried = carried;
   return out;
 }
 

@@ -21,6 +21,7 @@ struct ControlOptions {
   Eigen::Vector2d about = Eigen::Vector2d::Zero();  ///< east, north, in the file's units
   std::filesystem::path onto;                       ///< points known in the survey's CRS: the file is fitted on them
   int fit = 4;                                      ///< parameters of that fit: 4 or 7
+  std::filesystem::path from;                       ///< an adjusted survey whose stable natural points become control
   std::vector<std::pair<adjust::Role, std::string>> roles;  ///< role, point id or pattern
   std::vector<std::string> sigmas;                          ///< "PATTERN=H" or "PATTERN=H:V", m
   std::vector<std::string> remove;                          ///< ids or patterns, of points and scale bars
@@ -73,17 +74,31 @@ struct SiteFit {
     visit("rms_plan", s.rms_plan), visit("rms_height", s.rms_height), visit("residuals", s.residuals);
   }
 };
+/// What was carried from another survey.
+struct CarriedSummary {
+  std::string from;
+  int points = 0, matched = 0, stable = 0;
+  double spread_plan = nan, spread_height = nan;  ///< m an axis, between stable points of the two
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("from", s.from), visit("points", s.points), visit("matched", s.matched), visit("stable", s.stable);
+    visit("spread_plan", s.spread_plan), visit("spread_height", s.spread_height);
+  }
+};
 /// The survey's control after a call.
 struct ControlTaken {
   int points = 0, control = 0, check = 0, off = 0;
   std::vector<ListedPoint> list;
   std::vector<ListedBar> scale_bars;
   std::optional<SiteFit> site_fit;
+  std::optional<CarriedSummary> carried;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("points", s.points), visit("control", s.control), visit("check", s.check), visit("off", s.off);
-    visit("list", s.list), visit("scale_bars", s.scale_bars), visit("site_fit", s.site_fit);
+    visit("list", s.list), visit("scale_bars", s.scale_bars), visit("site_fit", s.site_fit),
+        visit("carried", s.carried);
   }
 };
 

@@ -105,6 +105,7 @@ std::optional<NamedBlock> block_to_search(const Survey& survey, Progress& progre
   }
   const geo::Frame frame(survey.crs, named.origin);
   named.block.surveyed = surveyed_points(survey, frame, named.images);
+  named.block.joint = joint_control(survey, named.block.surveyed);
   std::vector<std::string> missing;
   named.block.scale_bars = scale_bars(survey, named.block.surveyed, missing);
   return named;
@@ -171,6 +172,9 @@ sight::SearchSite site_of(const Survey& survey, const PhotoTable& photos, const 
   out.spoken.resize(named.block.surveyed.size());
   for (const Sighting& s : merged_sightings(survey.inputs() / "sightings.csv", {}))
     if (station.count(s.image) && point.count(s.point)) out.spoken[point[s.point]].insert(station[s.image]);
+  // Points carried from another survey are no targets: nothing is looked for, as if people had spoken everywhere.
+  for (const std::size_t i : named.block.joint.points)
+    for (std::size_t s = 0; s < named.images.size(); ++s) out.spoken[i].insert(static_cast<int>(s));
   return out;
 }
 
@@ -181,8 +185,12 @@ sight::FoundSightings search(const Survey& survey, const PhotoTable& photos, boo
   try {
     if (survey.crs.local) orient::move_onto_control(named->block, "sight");
     const sight::SearchSite site = site_of(survey, photos, *named);
-    return sight::find_sightings(std::move(*named), site, survey.crs.local ? std::nullopt : std::optional(survey.crs),
-                                 find, progress);
+    std::set<std::string> carried;
+    for (const std::size_t i : named->block.joint.points) carried.insert(named->block.surveyed[i].id);
+    sight::FoundSightings out = sight::find_sightings(
+        std::move(*named), site, survey.crs.local ? std::nullopt : std::optional(survey.crs), find, progress);
+    std::erase_if(out.predicted, [&](const sight::PredictedSighting& p) { return carried.count(p.point) > 0; });
+    return out;
   } catch (const Error& reason) {
     progress.say(fmt::format("nothing is predicted: {}", reason.what()));
     return {};
@@ -225,7 +233,8 @@ std::string sight_fingerprint(const Survey& survey) {
   const auto oriented = survey.store.stage("orient");
   return fingerprint({sight_version, oriented ? oriented->fingerprint : "",
                       hash_or_empty(survey.inputs() / "control.csv"), hash_or_empty(survey.inputs() / "sightings.csv"),
-                      hash_or_empty(survey.inputs() / "scalebars.csv"), packed(survey.settings.adjust.free),
+                      hash_or_empty(survey.inputs() / "scalebars.csv"),
+                      hash_or_empty(survey.inputs() / "control_joint.csv"), packed(survey.settings.adjust.free),
                       packed(survey.settings.control), survey.crs.wkt});
 }
 

@@ -78,7 +78,7 @@ std::vector<draw::MapLine> lines_of(const surface::Contours& contours) {
 }  // namespace
 
 SurfaceMade make_surface_files(const SurfaceRequest& request, Progress& progress) {
-  const surface::Surface made = surface_of(request, progress);
+  surface::Surface made = surface_of(request, progress);
   SurfaceMade out;
   out.cell = made.grid.cell, out.columns = made.grid.columns, out.rows = made.grid.rows;
   std::size_t filled = 0, empty = 0;
@@ -91,7 +91,6 @@ SurfaceMade make_surface_files(const SurfaceRequest& request, Progress& progress
   out.filled_share = static_cast<double>(filled) / cells, out.empty_share = static_cast<double>(empty) / cells;
   out.sigma_median = sigmas.empty() ? std::numeric_limits<double>::quiet_NaN() : median(std::move(sigmas));
   const auto named = [&](const char* ending) { return fs::path(request.out).replace_extension(ending); };
-  for (const fs::path& path : surface::write_surface(request.out, made)) out.files.push_back(path.string());
   std::vector<draw::MapLine> lines;
   if (request.contours) {
     const surface::Contours contours = surface::contours_of(made, *request.contours, progress);
@@ -104,8 +103,12 @@ SurfaceMade make_surface_files(const SurfaceRequest& request, Progress& progress
     }
     lines = lines_of(contours);
   }
-  progress.start("drawing", 1);
+  progress.start("writing", 2);
   write_file(named(".png"), draw::surface_drawing(made, notes_of(request, made), lines).png);
+  progress.advance();
+  std::vector<std::string> rasters;
+  for (const fs::path& path : surface::write_surface(request.out, std::move(made))) rasters.push_back(path.string());
+  out.files.insert(out.files.begin(), rasters.begin(), rasters.end());
   out.files.push_back(named(".png").string());
   return out;
 }

@@ -12,6 +12,7 @@
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/volume.hpp>
 #include <mesograph/surface/correlation.hpp>
+#include <mesograph/surface/outline.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mesograph/surface/vector_file.hpp>
 
@@ -153,31 +154,10 @@ void write_outlines(const fs::path& path, const VolumesMade& made, const surface
   surface::write_vectors(path, s, {layer});
 }
 
-/// Heights along the longest axis of an outline, from rim to rim and a tenth beyond.
 report::Figure profile_of(const surface::Surface& s, const Pile& pile) {
-  const auto& ring = pile.outline.rings.front();
-  Eigen::Vector2d a = ring[0], b = ring[0];
-  for (const Eigen::Vector2d& p : ring)
-    for (const Eigen::Vector2d& q : ring)
-      if ((q - p).squaredNorm() > (b - a).squaredNorm()) a = p, b = q;
-  const Eigen::Vector2d beyond = 0.1 * (b - a);
-  std::vector<std::pair<double, double>> places;
-  const double length = 1.2 * (b - a).norm();
-  constexpr int steps = 400;
-  double low = INFINITY, high = -INFINITY;
-  for (int k = 0; k <= steps; ++k) {
-    const double z = s.height(a - beyond + (1.2 * k / steps) * (b - a));
-    if (std::isfinite(z)) places.emplace_back(length * k / steps, z), low = std::min(low, z), high = std::max(high, z);
-  }
-  draw::Canvas canvas(720, 240);
-  const double pad = std::max(0.1, 0.1 * (high - low));
-  const draw::ChartFrame chart(canvas, {0, length, "along the longest axis, m"}, {low - pad, high + pad, "height, m"});
-  for (std::size_t i = 1; i < places.size(); ++i)
-    canvas.line(chart.at(places[i - 1].first, places[i - 1].second), chart.at(places[i].first, places[i].second),
-                draw::ink, 1.6);
-  for (const double at : {length / 12, length * 11 / 12})
-    canvas.line(chart.at(at, low - pad), chart.at(at, high + pad), draw::check_colour, 1);
-  return {fmt::format("{}: profile", pile.id), "Blue: the outline.", "profile_" + pile.id, canvas.drawing()};
+  const auto [a, b] = surface::longest_axis(pile.outline);
+  return {fmt::format("{}: profile", pile.id), "Blue: the outline.", "profile_" + pile.id,
+          draw::profile_drawing({{&s, draw::ink, ""}}, a, b)};
 }
 
 report::Page page_of(const VolumesMade& made, const VolumeRequest& request, const surface::Surface& s,

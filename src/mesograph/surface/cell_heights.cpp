@@ -1,4 +1,3 @@
-#include <Eigen/Cholesky>
 #include <algorithm>
 #include <cmath>
 #include <mesograph/cloud/ground.hpp>
@@ -57,29 +56,41 @@ class Sorted {
 
 /// A point as a cell sees it: off its middle, in cells; height and sigma, m.
 struct Near {
-  double x, y, z, sigma, block, distance;
+  double x, y, z, sigma, block, distance2;  ///< distance from the middle squared
   bool ground;
 };
 
-/// Whether two points may lie on one layer.
-bool one_layer(const Near& a, const Near& b, double cell, double steepest) {
-  const double apart = cell * std::hypot(a.x - b.x, a.y - b.y);
-  return std::abs(a.z - b.z) <= steepest * apart + 3 * std::max(a.sigma, b.sigma) + 0.05 * cell;
+/// Whether two points may lie on one layer. `slope`: steepest times cell.
+bool one_layer(const Near& a, const Near& b, double cell, double slope) {
+  const double more = std::abs(a.z - b.z) - 3 * std::max(a.sigma, b.sigma) - 0.05 * cell;
+  if (more <= 0) return true;
+  const double x = a.x - b.x, y = a.y - b.y;
+  return more * more <= slope * slope * (x * x + y * y);
+}
+
+/// Whether all points lie on one layer whatever their places: as most do.
+bool all_alike(const std::vector<Near>& near, double cell) {
+  double low = INFINITY, high = -INFINITY, least_sigma = INFINITY;
+  for (const Near& p : near)
+    low = std::min(low, p.z), high = std::max(high, p.z), least_sigma = std::min(least_sigma, p.sigma);
+  return high - low <= 3 * least_sigma + 0.05 * cell;
 }
 
 /// The point that says which layer a cell has: of those near its middle the highest that others of it confirm.
 const Near* top_of(const std::vector<Near>& near, const CellOptions& options, double cell) {
   const Near* best = nullptr;
   int best_support = 0;
-  const int enough = std::min<int>(3, static_cast<int>(near.size()));
+  const int all = static_cast<int>(near.size()), enough = std::min(3, all);
   // Of the middle half of the cell where anything lies there: what only touches the cell is its neighbour's.
   constexpr double inner = 0.5;
-  const bool any = std::any_of(near.begin(), near.end(), [&](const Near& p) { return p.distance <= inner; });
-  const double reach = any ? inner : options.own_reach;
+  const bool any = std::any_of(near.begin(), near.end(), [&](const Near& p) { return p.distance2 <= inner * inner; });
+  const double reach = any ? inner : options.own_reach, slope = options.steepest * cell;
+  const bool alike = all_alike(near, cell);
   for (const Near& p : near) {
-    if (p.distance > reach || (best && best_support >= enough && p.z <= best->z)) continue;
-    int support = 0;
-    for (const Near& q : near) support += one_layer(p, q, cell, options.steepest);
+    if (p.distance2 > reach * reach || (best && best_support >= enough && p.z <= best->z)) continue;
+    int support = alike ? all : 0;
+    if (!alike)
+      for (const Near& q : near) support += one_layer(p, q, cell, slope);
     // Enough of them, and then the highest; else what has most.
     const bool better = !best || (support >= enough ? best_support < enough || p.z > best->z
                                                     : best_support < enough && support > best_support);
@@ -92,73 +103,96 @@ struct Height {
   double z, sigma;
 };
 
-/// Plane through points, at the middle.
-Height plane_height(const std::vector<Near>& layer) {
-  double least = INFINITY, mean_variance = 0;
+/// Room for the sums of one cell, kept from one to the next.
+struct Work {
+  std::vector<Near> near, layer;
+  std::vector<double> base, weight, residual, off;
+};
+
+/// Normal equations of a plane z = p0 + p1 x + p2 y, solved by elimination; they are positive definite (slopes are
+/// drawn to nought, see plane_height).
+Eigen::Vector3d plane_of(double n00, double n01, double n02, double n11, double n12, double n22,
+                         const Eigen::Vector3d& right) {
+  const double l1 = n01 / n00, l2 = n02 / n00, a = n11 - l1 * n01, b = n12 - l1 * n02, c = n22 - l2 * n02;
+  const double r1 = right[1] - l1 * right[0], r2 = right[2] - l2 * right[0], l3 = b / a;
+  const double p2 = (r2 - l3 * r1) / (c - l3 * b), p1 = (r1 - b * p2) / a;
+  return {(right[0] - n01 * p1 - n02 * p2) / n00, p1, p2};
+}
+
+/// Plane through the points of work.layer, at the middle.
+Height plane_height(Work& work) {
+  const std::vector<Near>& layer = work.layer;
+  const std::size_t n = layer.size();
+  double least = INFINITY;
   for (const Near& p : layer)
     if (p.sigma > 0) least = std::min(least, p.sigma);
   if (!std::isfinite(least)) least = 1;
-  std::vector<double> weight(layer.size());
-  std::vector<double> residual(layer.size(), 0.0);
-  Eigen::Vector3d plane(0, 0, 0);
-  double scale = INFINITY, spread = 0, one = 0, total = 0;
+  work.base.resize(n), work.weight.resize(n), work.residual.assign(n, 0.0), work.off.resize(n);
+  for (std::size_t i = 0; i < n; ++i) {
+    const double sigma = std::max(layer[i].sigma, least);
+    work.base[i] = std::exp(-layer[i].distance2) / (sigma * sigma);
+  }
+  double scale = INFINITY, spread = 0, one = 0, total = 0, height = 0;
+  const double level = layer[0].z;  // sums about it keep their digits
   for (int round = 0; round < 3; ++round) {
-    Eigen::Matrix3d n = Eigen::Matrix3d::Zero();
+    double n01 = 0, n02 = 0, n11 = 0, n12 = 0, n22 = 0;
     Eigen::Vector3d right = Eigen::Vector3d::Zero();
     total = 0, one = 0;
-    for (std::size_t i = 0; i < layer.size(); ++i) {
+    for (std::size_t i = 0; i < n; ++i) {
       const Near& p = layer[i];
-      const double sigma = std::max(p.sigma, least),
-                   huber = std::min(1.0, 1.5 * scale / std::max(1e-12, std::abs(residual[i])));
-      weight[i] = std::exp(-p.distance * p.distance) / (sigma * sigma) * (round == 0 ? 1.0 : huber);
-      const Eigen::Vector3d a(1, p.x, p.y);
-      n += weight[i] * a * a.transpose(), right += weight[i] * p.z * a;
-      total += weight[i], one += weight[i] * weight[i];
+      const double off = std::abs(work.residual[i]),
+                   w = round > 0 && off > 1.5 * scale ? work.base[i] * 1.5 * scale / off : work.base[i];
+      work.weight[i] = w;
+      const double wx = w * p.x, wy = w * p.y, wz = w * (p.z - level);
+      total += w, one += w * w;
+      n01 += wx, n02 += wy, n11 += wx * p.x, n12 += wx * p.y, n22 += wy * p.y;
+      right[0] += wz, right[1] += wz * p.x, right[2] += wz * p.y;
     }
     // Points on one side, or on a line, say little of the slope: then it is that of a level plane.
-    n(1, 1) += 0.02 * total, n(2, 2) += 0.02 * total;
-    const double level = right[0] / total;
-    right -= level * n.col(0);
-    plane = n.ldlt().solve(right);
-    plane[0] += level;
+    const double mean = right[0] / total;
+    right -= mean * Eigen::Vector3d(total, n01, n02);
+    const Eigen::Vector3d plane = plane_of(total, n01, n02, n11 + 0.02 * total, n12, n22 + 0.02 * total, right);
+    height = level + mean + plane[0];
     spread = 0;
-    std::vector<double> off(layer.size());
-    for (std::size_t i = 0; i < layer.size(); ++i) {
+    for (std::size_t i = 0; i < n; ++i) {
       const Near& p = layer[i];
-      residual[i] = p.z - plane[0] - plane[1] * p.x - plane[2] * p.y;
-      off[i] = std::abs(residual[i]);
-      spread += weight[i] * residual[i] * residual[i];
+      work.residual[i] = p.z - height - plane[1] * p.x - plane[2] * p.y;
+      work.off[i] = std::abs(work.residual[i]);
+      spread += work.weight[i] * work.residual[i] * work.residual[i];
     }
     spread /= total;
-    std::nth_element(off.begin(), off.begin() + static_cast<std::ptrdiff_t>(off.size() / 2), off.end());
-    scale = std::max(1.5 * off[off.size() / 2], 0.3 * least);
+    if (round == 2) break;
+    std::nth_element(work.off.begin(), work.off.begin() + static_cast<std::ptrdiff_t>(n / 2), work.off.end());
+    scale = std::max(1.5 * work.off[n / 2], 0.3 * least);
   }
-  double block = 0;
-  for (std::size_t i = 0; i < layer.size(); ++i) {
-    mean_variance += weight[i] * (std::pow(layer[i].sigma, 2) - std::pow(layer[i].block, 2)) / total;
-    block += weight[i] * std::pow(layer[i].block, 2) / total;
+  double block = 0, mean_variance = 0;
+  for (std::size_t i = 0; i < n; ++i) {
+    const double common = layer[i].block * layer[i].block;
+    mean_variance += work.weight[i] * (layer[i].sigma * layer[i].sigma - common) / total;
+    block += work.weight[i] * common / total;
   }
   // Neighbours see the same texture through the same photos: half of the variance is common to them, and all that the
   // block has.
   constexpr double common = 0.5;
   const double share = one / (total * total);
   const double variance = block + mean_variance * (common + (1 - common) * share) + spread * share;
-  return {plane[0], std::sqrt(variance)};
+  return {height, std::sqrt(variance)};
 }
 
 void gather(const Sorted& sorted, const Grid& grid, int col, int row, double reach, std::vector<Near>& near) {
   const Eigen::Vector2d middle = grid.middle(col, row);
   const int cells = static_cast<int>(std::ceil(reach - 0.5));
+  const double per_cell = 1 / grid.cell, reach2 = reach * reach;
   near.clear();
   for (int r = row - cells; r <= row + cells; ++r)
     for (int c = col - cells; c <= col + cells; ++c) {
       const auto [begin, end] = sorted.of(c, r);
       for (auto p = begin; p != end; ++p) {
-        const double x = ((*p)->X.x() - middle.x()) / grid.cell, y = ((*p)->X.y() - middle.y()) / grid.cell;
-        const double distance = std::hypot(x, y);
-        if (distance <= reach)
+        const double x = ((*p)->X.x() - middle.x()) * per_cell, y = ((*p)->X.y() - middle.y()) * per_cell,
+                     distance2 = x * x + y * y;
+        if (distance2 <= reach2)
           near.push_back(
-              {x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance, (*p)->point_class == cloud::class_ground});
+              {x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance2, (*p)->point_class == cloud::class_ground});
       }
     }
 }
@@ -177,13 +211,16 @@ void estimate_cells(const cloud::TileContent& content, const CellOptions& option
             last_col = std::min(grid.columns - 1, grid.column(t.west + t.side - half)),
             first_row = std::max(0, grid.row(t.south + t.side - half)),
             last_row = std::min(grid.rows - 1, grid.row(t.south + half));
-  std::vector<Near> near, layer;
+  Work work;
+  std::vector<Near>& near = work.near;
+  const double own2 = options.own_reach * options.own_reach, slope = options.steepest * grid.cell;
+  const auto own = [&](const Near& p) { return p.distance2 <= own2; };
   for (int row = first_row; row <= last_row; ++row)
     for (int col = first_col; col <= last_col; ++col) {
       gather(sorted, grid, col, row, options.reach, near);
       const std::size_t i = grid.at(col, row);
       if (options.kind == Kind::ground) {
-        if (std::any_of(near.begin(), near.end(), [&](const Near& p) { return p.distance <= options.own_reach; }))
+        if (std::any_of(near.begin(), near.end(), own))
           out.source[i] = Source::covered;  // unless there is ground, see below
         std::erase_if(near, [](const Near& p) { return !p.ground; });
       }
@@ -192,13 +229,13 @@ void estimate_cells(const cloud::TileContent& content, const CellOptions& option
         seed = top_of(near, options, grid.cell);
       } else {
         for (const Near& p : near)
-          if (p.distance <= options.own_reach && (!seed || p.distance < seed->distance)) seed = &p;
+          if (own(p) && (!seed || p.distance2 < seed->distance2)) seed = &p;
       }
       if (!seed) continue;
-      layer.clear();
+      work.layer.clear();
       for (const Near& p : near)
-        if (options.kind != Kind::top || one_layer(*seed, p, grid.cell, options.steepest)) layer.push_back(p);
-      const Height height = plane_height(layer);
+        if (options.kind != Kind::top || one_layer(*seed, p, grid.cell, slope)) work.layer.push_back(p);
+      const Height height = plane_height(work);
       const auto [begin, end] = sorted.of(col, row);
       out.z[i] = static_cast<float>(height.z), out.sigma[i] = static_cast<float>(height.sigma);
       out.points[i] = static_cast<std::uint16_t>(std::min<std::ptrdiff_t>(end - begin, 65535));

@@ -86,4 +86,13 @@ cloud::Polygon outline_of(const Grid& grid, const std::vector<std::size_t>& cell
   return out;
 }
 
+std::pair<Eigen::Vector2d, Eigen::Vector2d> longest_axis(const cloud::Polygon& polygon) {
+  const auto& ring = polygon.rings.front();
+  Eigen::Vector2d a = ring[0], b = ring[0];
+  for (const Eigen::Vector2d& p : ring)
+    for (const Eigen::Vector2d& q : ring)
+      if ((q - p).squaredNorm() > (b - a).squaredNorm()) a = p, b = q;
+  return {a, b};
+}
+
 }  // namespace mesograph::surface

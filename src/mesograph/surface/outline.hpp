@@ -17,4 +17,7 @@ std::vector<std::vector<std::size_t>> groups_of(const Grid& grid, const std::vec
 /// The outline of cells along their sides: outer rings and holes, m, corners alone. Exact.
 cloud::Polygon outline_of(const Grid& grid, const std::vector<std::size_t>& cells, const std::string& name);
 
+/// The two corners of a polygon's outer ring that lie farthest apart. Cost: the corners squared.
+std::pair<Eigen::Vector2d, Eigen::Vector2d> longest_axis(const cloud::Polygon& polygon);
+
 }  // namespace mesograph::surface

@@ -2,6 +2,7 @@
 #include <gdal_frmts.h>
 #include <gdal_priv.h>
 #include <ogr_spatialref.h>
+#include <tbb/task_arena.h>
 
 #include <memory>
 #include <mesograph/base/errors.hpp>
@@ -65,6 +66,8 @@ void write_bands(const fs::path& path, const Surface& of, const std::vector<Band
   char** options = nullptr;
   for (const char* option : {"COMPRESS=DEFLATE", "LEVEL=6", "BLOCKSIZE=512", "BIGTIFF=IF_SAFER", "GEOTIFF_VERSION=1.1"})
     options = CSLAddString(options, option);
+  // Blocks are packed on all threads and written in their order.
+  options = CSLAddString(options, fmt::format("NUM_THREADS={}", tbb::this_task_arena::max_concurrency()).c_str());
   options = CSLAddString(options, floats ? "PREDICTOR=FLOATING_POINT" : "PREDICTOR=NO");
   options = CSLAddString(options, floats ? "OVERVIEW_RESAMPLING=AVERAGE" : "OVERVIEW_RESAMPLING=NEAREST");
   const fs::path scratch = scratch_path(path);
@@ -86,8 +89,8 @@ std::string unit_word(double metres) {
 }
 
 /// In the file's unit, no-data for NaN.
-std::vector<float> in_file(const std::vector<float>& values, double metres) {
-  std::vector<float> out(values);
+std::vector<float> in_file(std::vector<float>&& values, double metres) {
+  std::vector<float> out(std::move(values));
   for (float& v : out)
     v = std::isfinite(v) ? (metres == 1 ? v : static_cast<float>(v / metres)) : static_cast<float>(no_data);
   return out;
@@ -102,19 +105,19 @@ void write_and_commit(const fs::path& path, const Surface& of, const std::vector
 
 void write_layer(const fs::path& path, const Surface& of, const std::vector<float>& values, const std::string& name,
                  const std::string& unit) {
-  const std::vector<float> stored = in_file(values, 1);
+  const std::vector<float> stored = in_file(std::vector<float>(values), 1);
   write_and_commit(path, of, {{name, unit, stored.data(), GDT_Float32}}, true);
 }
 
-std::vector<fs::path> write_surface(const fs::path& path, const Surface& surface) {
+std::vector<fs::path> write_surface(const fs::path& path, Surface&& surface) {
   const std::string unit = unit_word(surface.metres.z());
   const fs::path sigma_file = beside(path, "_sigma"), mask_file = beside(path, "_mask");
   {
-    const std::vector<float> z = in_file(surface.z, surface.metres.z());
+    const std::vector<float> z = in_file(std::move(surface.z), surface.metres.z());
     write_and_commit(path, surface, {{"height", unit, z.data(), GDT_Float32}}, true);
   }
   {
-    const std::vector<float> sigma = in_file(surface.sigma, surface.metres.z());
+    const std::vector<float> sigma = in_file(std::move(surface.sigma), surface.metres.z());
     const std::vector<float> points(surface.points.begin(), surface.points.end());
     write_and_commit(sigma_file, surface,
                      {{"standard deviation of the height", unit, sigma.data(), GDT_Float32},

@@ -10,8 +10,9 @@ namespace mesograph::surface {
 /// it,
 /// `_sigma` (standard deviation, and points in the cell) and `_mask` (bytes: 0 empty, 1 measured, 2 filled, 3 water).
 /// Returns the three paths. The same surface gives the same bytes. Throws Error where the disk refuses.
-/// Exact: float32 as computed, in metres; in other units to its rounding. Cost: a copy of each layer, and its packing.
-std::vector<std::filesystem::path> write_surface(const std::filesystem::path& path, const Surface& surface);
+/// Exact: float32 as computed, in metres; in other units to its rounding. Cost: packing; the surface is used up, layer
+/// by layer, so that no second one needs room.
+std::vector<std::filesystem::path> write_surface(const std::filesystem::path& path, Surface&& surface);
 
 /// One band of floats over a grid, likewise; NaN becomes no-data.
 void write_layer(const std::filesystem::path& path, const Surface& of, const std::vector<float>& values,

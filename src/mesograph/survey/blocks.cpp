@@ -21,7 +21,7 @@ using sight::SightingState;
 
 namespace {
 
-constexpr const char* blocks_layout = "block 11";
+constexpr const char* blocks_layout = "block 12";
 
 std::filesystem::path block_file(const Survey& survey, const std::string& stage) {
   return survey.store.folder() / ("block-" + stage);
@@ -214,6 +214,29 @@ std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const g
     if (!takes_part || image == number.end()) continue;
     const double sigma = std::isfinite(s.sigma) ? s.sigma : survey.settings.control.sigma_px;
     out[point->second].point.rays.push_back({image->second, {s.x, s.y}, sigma, true});
+  }
+  return out;
+}
+
+adjust::JointControl joint_control(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points) {
+  const std::vector<JointRow> rows = stored_joint(survey.inputs());
+  std::map<std::string, std::size_t> place;  // in the matrix
+  std::set<std::string> named;
+  for (const JointRow& row : rows) named.insert(row.a), named.insert(row.b);
+  adjust::JointControl out;
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (named.count(points[i].id) && !points[i].natural)
+      place[points[i].id] = out.points.size(), out.points.push_back(i);
+  const std::size_t n = 3 * out.points.size();
+  out.correlation.assign(n * n, 0.0);
+  for (std::size_t k = 0; k < n; ++k) out.correlation[k * n + k] = 1;
+  for (const JointRow& row : rows) {
+    if (!place.count(row.a) || !place.count(row.b)) continue;
+    const std::size_t a = 3 * place[row.a], b = 3 * place[row.b];
+    for (std::size_t r = 0; r < 3; ++r)
+      for (std::size_t c = 0; c < 3; ++c)
+        out.correlation[(a + r) * n + b + c] = out.correlation[(b + c) * n + a + r] =
+            row.correlation(static_cast<Eigen::Index>(r), static_cast<Eigen::Index>(c));
   }
   return out;
 }

@@ -26,6 +26,8 @@ std::optional<Eigen::Vector3d> frame_origin(const Survey& survey, const PhotoTab
 std::vector<adjust::SurveyedPoint> surveyed_points(const Survey& survey, const geo::Frame& frame,
                                                    const std::vector<std::string>& images,
                                                    const std::filesystem::path& found = {});
+/// How the errors of points go together that were carried from another survey.
+adjust::JointControl joint_control(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points);
 /// Scale bars between points that are sighted; `missing`: an id for each of which an end is not.
 std::vector<adjust::ScaleBar> scale_bars(const Survey& survey, const std::vector<adjust::SurveyedPoint>& points,
                                          std::vector<std::string>& missing);

@@ -2,6 +2,7 @@
 
 #include <toml++/toml.h>
 #include <algorithm>
+#include <array>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
@@ -86,6 +87,43 @@ std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& cr
     text += fmt::format("{},{},{},{},{},{},{}{}\n", csv_field(p.id), csv_length(p.east), csv_length(p.north),
                         csv_length(p.height), word_of(p.role), csv_sigma(p.sigma_h), csv_sigma(p.sigma_v),
                         by_axis ? fmt::format(",{},{}", csv_sigma(p.sigma_e), csv_sigma(p.sigma_n)) : std::string());
+  return text;
+}
+
+namespace {
+
+constexpr std::array<const char*, 9> joint_columns = {"ee", "en", "eh", "ne", "nn", "nh", "he", "hn", "hh"};
+
+}  // namespace
+
+std::vector<JointRow> stored_joint(const fs::path& inputs) {
+  std::vector<JointRow> out;
+  const fs::path path = inputs / "control_joint.csv";
+  if (!fs::exists(path)) return out;
+  std::vector<std::string> names = {"a", "b"};
+  names.insert(names.end(), joint_columns.begin(), joint_columns.end());
+  const CsvTable table(path, names);
+  for (std::size_t row = 0; row < table.rows(); ++row) {
+    JointRow joint{table.required_text(row, "a"), table.required_text(row, "b"), {}};
+    for (std::size_t k = 0; k < joint_columns.size(); ++k) {
+      const double value = table.required_number(row, joint_columns[k]);
+      if (std::abs(value) > 1)
+        throw Error("{}: {} is no correlation, which lies between -1 and 1; run mesograph control --from again",
+                    table.where(row), value);
+      joint.correlation(static_cast<Eigen::Index>(k / 3), static_cast<Eigen::Index>(k % 3)) = value;
+    }
+    out.push_back(joint);
+  }
+  return out;
+}
+
+std::string joint_text(const std::vector<JointRow>& rows) {
+  std::string text = fmt::format("a,b,{}\n", fmt::join(joint_columns, ","));
+  for (const JointRow& row : rows) {
+    text += csv_field(row.a) + "," + csv_field(row.b);
+    for (Eigen::Index k = 0; k < 9; ++k) text += fmt::format(",{:.9f}", row.correlation(k / 3, k % 3));
+    text += "\n";
+  }
   return text;
 }
 

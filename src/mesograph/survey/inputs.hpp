@@ -35,6 +35,18 @@ std::vector<ControlRow> read_control(const std::filesystem::path& path);
 std::vector<ControlRow> stored_control(const std::filesystem::path& inputs);
 std::string control_text(const std::vector<ControlRow>& rows, const geo::Crs& crs);
 
+/// A row of control_joint.csv: how the errors of two carried points go together, along east, north and height of the
+/// one (rows) and the other (columns): correlations.
+struct JointRow {
+  std::string a, b;
+  Eigen::Matrix3d correlation = Eigen::Matrix3d::Zero();
+};
+/// Of the points that `control --from` carried; pairs that are missing have nothing in common. Throws Error where a
+/// number is no correlation.
+/// Exact: to 9 decimals. Cost: the file, which grows with the square of the points.
+std::vector<JointRow> stored_joint(const std::filesystem::path& inputs);
+std::string joint_text(const std::vector<JointRow>& rows);
+
 /// A row of scalebars.csv: a measured distance in space between two points that are sighted.
 struct ScaleBarRow {
   std::string id, a, b;
