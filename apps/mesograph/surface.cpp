@@ -53,6 +53,9 @@ void run_surface(Call& call) {
   if (request.options.fill.widest < 0) throw UsageError("--fill must be 0 or more");
   request.within = call.text("within");
   request.water = call.text("water");
+  request.breaklines = call.text("breaklines");
+  if (!request.import.empty() && fs::exists(fs::path(call.survey) / "survey.toml"))
+    request.crs = survey::Survey(call.survey, survey::Access::look).crs.wkt;
   request.out = call.has("out") ? fs::path(call.text("out")) : folder / fmt::format("surface_{}.tif", kind);
   if (request.out.extension() != ".tif")
     throw UsageError("--out {}: rasters are written as .tif", request.out.string());
@@ -86,6 +89,7 @@ Command surface_command() {
            {"fill", "gaps up to so many cells wide are filled, and marked (default 10)", Takes::whole},
            {"within", "box west,south,east,north in the cloud's CRS, or a polygon file in any", Takes::text},
            {"water", "file of polygons whose cells are made level", Takes::text},
+           {"breaklines", "file of lines across which the surface may bend and jump", Takes::text},
            {"import", "a raster of heights instead of clouds, for contours and pictures", Takes::text},
            {"contours", "their interval, m", Takes::number},
            {"index", "every so many contours one is an index line (default 5)", Takes::whole},

@@ -112,6 +112,38 @@ def test_a_heap_found_has_its_volume_and_what_was_added_to_it_is_a_change():
     assert abs(change["fill"] - change["cut"] - FRUSTUM / 4) < 3 * change["sigma"] < 0.5 * FRUSTUM
     same = call("compare", WORK / "surface_top.tif", WORK / "surface_top.tif", "--out", WORK / "same")
     assert same.code == 0 and "no change beyond error" in same.out
+    # Clouds as they are: over cells of their spacing, and along the normals of the earlier one.
+    clouds = good("compare", WORK / "one.las", WORK / "two.las", "--out", WORK / "clouds")
+    assert len(clouds["changes"]) == 1
+    assert abs(clouds["changes"][0]["fill"] - clouds["changes"][0]["cut"] - FRUSTUM / 4) < 0.1 * FRUSTUM / 4
+    along = good("compare", "--normals", WORK / "one.las", WORK / "two.las", "--scale", "0.8", "--out", WORK / "along")
+    assert len(along["changes"]) == 1 and abs(along["changes"][0]["largest"] - 0.5) < 0.05, along["changes"]
+    assert (WORK / "along" / "distances.las").stat().st_size > 375 + 50 * along["places"]
+
+
+def test_a_surface_of_another_grid_is_brought_over():
+    # The same slope, of a grid whose north is turned by some degrees there: heights by hand through the transformation.
+    there = osr.SpatialReference()
+    there.SetFromUserInput("EPSG:25832")
+    here = osr.SpatialReference()
+    here.SetFromUserInput("EPSG:25833")
+    back, towards = osr.CoordinateTransformation(there, here), osr.CoordinateTransformation(here, there)
+    west, north = (round(v) for v in towards.TransformPoint(431195, 6822435)[:2])
+    cells, side = 250, 0.2
+    places = [(west + side * (c + 0.5), north - side * (r + 0.5)) for r in range(cells) for c in range(cells)]
+    z = np.array([600 + 0.2 * (p[1] - 6822400) for p in back.TransformPoints(places)], np.float32).reshape(cells, cells)
+    made = gdal.GetDriverByName("GTiff").Create(str(WORK / "other.tif"), cells, cells, 1, gdal.GDT_Float32)
+    made.SetGeoTransform((west, side, 0, north, 0, -side))
+    system = osr.SpatialReference()
+    system.SetFromUserInput("EPSG:25832+5773")
+    made.SetProjection(system.ExportToWkt())
+    made.GetRasterBand(1).WriteArray(z)
+    made = None
+    good("surface", WORK / "one.las", "--cell", "0.2")
+    same = good("compare", WORK / "surface_top.tif", WORK / "other.tif", "--fit", "none", "--out", WORK / "brought")
+    assert any("brought into" in w["text"] for w in same["warnings"]), same["warnings"]
+    assert abs(same["stable_mean"]) < 0.002, same["stable_mean"]
+    assert len(same["changes"]) == 2, same["changes"]  # the heap and the hut, which the slope has not
 
 
 def test_a_cloud_in_feet_gives_the_same_surface_in_feet():
@@ -143,7 +175,7 @@ def test_a_cloud_in_feet_gives_the_same_surface_in_feet():
         piles = good("volume", WORK / "heap.geojson", "--surface", raster, "--base", "rim-plane", "-s", WORK)["piles"]
         assert len(piles) == 1 and abs(piles[0]["net"] - FRUSTUM) < max(0.01 * FRUSTUM, 3 * piles[0]["sigma"]), (raster, piles)
     refused = call("compare", WORK / "surface_top.tif", WORK / "feet" / "feet.tif")
-    assert refused.code == 3 and "another CRS" in refused.last
+    assert refused.code == 3 and "registered CRS" in refused.last
 
 
 def test_wrong_input_is_refused_in_a_sentence():
@@ -160,7 +192,9 @@ def test_wrong_input_is_refused_in_a_sentence():
         (("volume", WORK / "far.geojson", "--surface", WORK / "surface_top.tif", "-s", WORK), "outline"),
         (("volume", "--find", "--surface", WORK / "surface_top.tif", "--base", "height", "-s", WORK), "--height"),
         (("volume", "--find", "--surface", WORK / "no.tif", "-s", WORK), "mesograph surface"),
-        (("compare", WORK / "surface_top.tif", WORK / "one.las"), "no raster"),
+        (("compare", WORK / "surface_top.tif", WORK / "far.geojson"), "no raster"),
+        (("compare", "--normals", WORK / "one.las", WORK / "surface_top.tif"), "LAS"),
+        (("surface", WORK / "one.las", "--breaklines", WORK / "none.gpkg"), "none.gpkg"),
     ]:
         done = call(*words)
         assert done.code == 3 and text in done.last, (words, done.last)

@@ -93,7 +93,7 @@ TEST_CASE("The top is the layer that several points show, ground is of class 2 a
   CHECK(std::abs(top.z[aside] - 1) < 0.05);
   CHECK(low.source[middle] == Source::covered);
   Progress progress;
-  surface::fill_gaps({}, low, progress);
+  surface::fill_gaps({}, {}, low, progress);
   CHECK(low.source[middle] == Source::filled);
   CHECK(std::abs(low.z[middle] - 1) < 0.05);
 }
@@ -112,7 +112,7 @@ TEST_CASE("Gaps are filled as the ground around them bends, and nothing beyond t
   };
   cut(6, 6, 0.9), cut(14, 14, 3), cut(20, 8, 0.9);  // narrow, too wide, at the edge
   Progress progress;
-  surface::fill_gaps({}, s, progress);
+  surface::fill_gaps({}, {}, s, progress);
   double worst = 0;
   int filled = 0;
   for (int row = 0; row < s.grid.rows; ++row)
@@ -204,4 +204,33 @@ TEST_CASE("Water lies level at its shore's lower quarter") {
   CHECK(s.z[s.grid.at(30, 40)] == level);
   CHECK((level > 5.2 && level < 5.5));  // its shore lies from 5.24 to 5.76
   CHECK(s.source[s.grid.at(10, 10)] == Source::measured);
+}
+
+TEST_CASE("Along a breakline the surface jumps, in measured cells and in gaps; without it the jump is smeared") {
+  // A kerb half a metre high that runs askew, past the middles of cells; a gap 2 m wide across it.
+  const auto above = [](const Eigen::Vector2d& at) { return at.y() > 6.03 + 0.6 * at.x(); };
+  const auto law = [&](const Eigen::Vector2d& at) { return 0.1 * at.x() + (above(at) ? 0.5 : 0); };
+  auto content = points_on(20, 0.005, 9, law);
+  std::erase_if(content.points, [](const cloud::TilePoint& p) {
+    return std::abs(p.X.x() - 8.1) < 0.9 && std::abs(p.X.y() - 10.9) < 0.9;
+  });
+  const auto worst = [&](const surface::Breaklines& lines) {
+    Surface s = empty_surface(20, 0.2);
+    surface::CellOptions options;
+    options.kind = surface::Kind::mean, options.breaklines = lines;
+    surface::estimate_cells(content, options, s);
+    Progress quiet;
+    surface::fill_gaps({}, lines, s, quiet);
+    double out = 0;
+    for (int row = 2; row < s.grid.rows - 2; ++row)
+      for (int col = 2; col < s.grid.columns - 2; ++col) {
+        const Eigen::Vector2d at = s.grid.middle(col, row);
+        REQUIRE(std::isfinite(s.z[s.grid.at(col, row)]));
+        out = std::max(out, std::abs(s.z[s.grid.at(col, row)] - law(at)));
+      }
+    return out;
+  };
+  const surface::Breaklines kerb({{{-5, 3.03}, {3, 7.83}, {30, 24.03}}}, 0.2);
+  CHECK(worst(kerb) < 0.05);
+  CHECK(worst({}) > 0.2);
 }

@@ -18,14 +18,14 @@ OGRSpatialReference system_of(const std::string& wkt) {
   return out;
 }
 
-std::vector<Eigen::Vector2d> ring_of(const OGRLinearRing& ring, OGRCoordinateTransformation* towards,
-                                     const std::string& where) {
+std::vector<Eigen::Vector2d> corners_of(const OGRSimpleCurve& line, OGRCoordinateTransformation* towards,
+                                        const std::string& where) {
   std::vector<Eigen::Vector2d> out;
-  for (int i = 0; i < ring.getNumPoints(); ++i) {
-    double x = ring.getX(i), y = ring.getY(i);
+  for (int i = 0; i < line.getNumPoints(); ++i) {
+    double x = line.getX(i), y = line.getY(i);
     if (towards && !towards->Transform(1, &x, &y))
       throw Error("{}: its corner {:.3f}, {:.3f} cannot be brought into the cloud's system; check the file's CRS",
-                  where, ring.getX(i), ring.getY(i));
+                  where, line.getX(i), line.getY(i));
     out.emplace_back(x, y);
   }
   return out;
@@ -37,6 +37,40 @@ std::string name_of(OGRFeature& feature, std::size_t number) {
     if (at >= 0 && feature.IsFieldSetAndNotNull(at)) return feature.GetFieldAsString(at);
   }
   return std::to_string(number);
+}
+
+/// Calls visit(feature, geometry, transformation) with the geometries of a vector file; the transformation into `wkt`'s
+/// system is null where there is none. `what`: for messages.
+template <typename Visit>
+void for_each_geometry(const std::filesystem::path& path, const std::string& wkt, const char* what,
+                       const Visit& visit) {
+  if (!std::filesystem::exists(path)) throw Error("{}: there is no such file", path.string());
+  // These alone: formats of vectors that people draw with; all drivers would be hundreds.
+  RegisterOGRGeoPackage();
+  RegisterOGRGeoJSON();
+  RegisterOGRShape();
+  RegisterOGRKML();
+  RegisterOGRFlatGeobuf();
+  RegisterOGRCSV();
+  const std::unique_ptr<GDALDataset> data(GDALDataset::Open(path.c_str(), GDAL_OF_VECTOR));
+  if (!data || data->GetLayerCount() == 0)
+    throw Error("{}: holds no {} that can be read; give a GeoPackage, GeoJSON, shapefile, KML or FlatGeobuf",
+                path.string(), what);
+  for (const auto& layer : data->GetLayers()) {
+    std::unique_ptr<OGRCoordinateTransformation> towards;
+    OGRSpatialReference to = system_of(wkt);
+    // A file without a system is in the cloud's: so are most sketches on it, and nobody could say better.
+    if (const OGRSpatialReference* own = layer->GetSpatialRef(); own && !wkt.empty() && !to.IsLocal()) {
+      OGRSpatialReference from(*own);
+      from.SetAxisMappingStrategy(OAMS_TRADITIONAL_GIS_ORDER);
+      from.StripVertical();
+      towards.reset(OGRCreateCoordinateTransformation(&from, &to));
+      if (!towards)
+        throw Error("{}: there is no way from its CRS to the cloud's; give it in the cloud's", path.string());
+    }
+    for (const auto& feature : layer)
+      if (const OGRGeometry* geometry = feature->GetGeometryRef()) visit(*feature, *geometry, towards.get());
+  }
 }
 
 }  // namespace
@@ -67,45 +101,34 @@ Polygon Polygon::times(const Eigen::Vector2d& factors) const {
 }
 
 std::vector<Polygon> read_polygons(const std::filesystem::path& path, const std::string& wkt) {
-  if (!std::filesystem::exists(path)) throw Error("{}: there is no such file", path.string());
-  // These alone: formats of vectors that people draw with; all drivers would be hundreds.
-  RegisterOGRGeoPackage();
-  RegisterOGRGeoJSON();
-  RegisterOGRShape();
-  RegisterOGRKML();
-  RegisterOGRFlatGeobuf();
-  RegisterOGRCSV();
-  const std::unique_ptr<GDALDataset> data(GDALDataset::Open(path.c_str(), GDAL_OF_VECTOR));
-  if (!data || data->GetLayerCount() == 0)
-    throw Error("{}: holds no polygons that can be read; give a GeoPackage, GeoJSON, shapefile, KML or FlatGeobuf",
-                path.string());
   std::vector<Polygon> out;
-  for (const auto& layer : data->GetLayers()) {
-    std::unique_ptr<OGRCoordinateTransformation> towards;
-    OGRSpatialReference to = system_of(wkt);
-    // A file without a system is in the cloud's: so are most sketches on it, and nobody could say better.
-    if (const OGRSpatialReference* own = layer->GetSpatialRef(); own && !wkt.empty() && !to.IsLocal()) {
-      OGRSpatialReference from(*own);
-      from.SetAxisMappingStrategy(OAMS_TRADITIONAL_GIS_ORDER);
-      from.StripVertical();
-      towards.reset(OGRCreateCoordinateTransformation(&from, &to));
-      if (!towards)
-        throw Error("{}: there is no way from its CRS to the cloud's; give it in the cloud's", path.string());
-    }
-    for (const auto& feature : layer) {
-      const OGRGeometry* geometry = feature->GetGeometryRef();
-      if (!geometry) continue;
-      const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry->clone()));
-      // Points and lines of the same file enclose nothing.
-      if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) continue;
-      for (const auto* polygon : many->toMultiPolygon()) {
-        Polygon one{name_of(*feature, out.size() + 1), {}};
-        for (const auto* ring : polygon) one.rings.push_back(ring_of(*ring, towards.get(), path.string()));
-        if (!one.rings.empty()) out.push_back(std::move(one));
-      }
-    }
-  }
+  for_each_geometry(path, wkt, "polygons",
+                    [&](OGRFeature& feature, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
+                      const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry.clone()));
+                      // Points and lines of the same file enclose nothing.
+                      if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) return;
+                      for (const auto* polygon : many->toMultiPolygon()) {
+                        Polygon one{name_of(feature, out.size() + 1), {}};
+                        for (const auto* ring : polygon) one.rings.push_back(corners_of(*ring, towards, path.string()));
+                        if (!one.rings.empty()) out.push_back(std::move(one));
+                      }
+                    });
   if (out.empty()) throw Error("{}: holds no polygon; draw one around what is wanted", path.string());
+  return out;
+}
+
+std::vector<std::vector<Eigen::Vector2d>> read_lines(const std::filesystem::path& path, const std::string& wkt) {
+  std::vector<std::vector<Eigen::Vector2d>> out;
+  for_each_geometry(path, wkt, "lines",
+                    [&](OGRFeature&, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
+                      // Outlines of polygons are lines, too.
+                      const std::unique_ptr<OGRGeometry> many(
+                          OGRGeometryFactory::forceToMultiLineString(geometry.clone()));
+                      if (wkbFlatten(many->getGeometryType()) != wkbMultiLineString) return;
+                      for (const auto* line : many->toMultiLineString())
+                        out.push_back(corners_of(*line, towards, path.string()));
+                    });
+  if (out.empty()) throw Error("{}: holds no line; draw one where the surface breaks", path.string());
   return out;
 }
 

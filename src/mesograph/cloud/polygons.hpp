@@ -24,4 +24,7 @@ struct Polygon {
 /// there is no polygon, or no way between the two systems.
 std::vector<Polygon> read_polygons(const std::filesystem::path& path, const std::string& wkt);
 
+/// The lines of a vector file, likewise, the outlines of its polygons among them. Throws Error where there is none.
+std::vector<std::vector<Eigen::Vector2d>> read_lines(const std::filesystem::path& path, const std::string& wkt);
+
 }  // namespace mesograph::cloud

@@ -1,6 +1,7 @@
 #include <Eigen/Cholesky>
 #include <Eigen/Geometry>
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <mesograph/base/median.hpp>
 #include <mesograph/orient/similarity.hpp>
@@ -56,44 +57,88 @@ Eigen::Matrix<double, 7, 1> bends(const Eigen::Vector3d& X) {
       .finished();
 }
 
-double scale_of(const Eigen::RowVectorXd& residual, const std::vector<char>& of) {
-  std::vector<double> sizes;
-  for (Eigen::Index i = 0; i < residual.size(); ++i)
-    if (of[static_cast<std::size_t>(i)]) sizes.push_back(std::abs(residual[i]));
-  return to_sigma * median(std::move(sizes));
+/// Quadratics of the place for the three axes of differences, least squares over some points.
+class Bend {
+ public:
+  Bend(const Eigen::Matrix3Xd& places, const Eigen::Matrix3Xd& differences, const std::vector<char>& of)
+      : middle_(places.rowwise().mean()),
+        reach_(std::sqrt((places.colwise() - middle_).squaredNorm() / static_cast<double>(places.cols()))) {
+    Eigen::Matrix<double, 7, 7> normal = Eigen::Matrix<double, 7, 7>::Zero();
+    Eigen::Matrix<double, 7, 3> right = Eigen::Matrix<double, 7, 3>::Zero();
+    double n = 0;
+    for (Eigen::Index i = 0; i < places.cols(); ++i) {
+      if (!of[static_cast<std::size_t>(i)]) continue;
+      const auto a = bends((places.col(i) - middle_) / reach_);
+      normal += a * a.transpose(), right += a * differences.col(i).transpose();
+      ++n;
+    }
+    // Level ground says nothing of a scale of heights: there it is none.
+    normal.diagonal().array() += 1e-6 * n;
+    x_ = normal.ldlt().solve(right);
+  }
+  Eigen::Vector3d operator()(const Eigen::Vector3d& place) const {
+    return x_.transpose() * bends((place - middle_) / reach_);
+  }
+  double reach() const { return reach_; }
+
+ private:
+  Eigen::Vector3d middle_;
+  double reach_;
+  Eigen::Matrix<double, 7, 3> x_;
+};
+
+Eigen::Matrix3Xd residuals_of(const Eigen::Matrix3Xd& places, const Eigen::Matrix3Xd& differences, const Bend& bend) {
+  Eigen::Matrix3Xd out = differences;
+  for (Eigen::Index i = 0; i < out.cols(); ++i) out.col(i) -= bend(places.col(i));
+  return out;
 }
 
-/// Residuals of differences (3 x n) from a quadratic of the place that is drawn by those of them that go together.
-Eigen::Matrix3Xd without_bends(const Eigen::Matrix3Xd& places, const Eigen::Matrix3Xd& differences,
-                               const std::vector<char>& start) {
-  const Eigen::Vector3d middle = places.rowwise().mean();
-  const double reach = std::sqrt((places.colwise() - middle).squaredNorm() / static_cast<double>(places.cols()));
-  Eigen::Matrix3Xd out(3, places.cols());
-  for (int axis = 0; axis < 3; ++axis) {
-    Eigen::RowVectorXd residual = differences.row(axis);
-    Eigen::RowVectorXd weight(places.cols());
-    for (Eigen::Index i = 0; i < weight.size(); ++i) weight[i] = start[static_cast<std::size_t>(i)];
-    for (int round = 0; round < 15; ++round) {
-      Eigen::Matrix<double, 7, 7> normal = Eigen::Matrix<double, 7, 7>::Zero();
-      Eigen::Matrix<double, 7, 1> right = Eigen::Matrix<double, 7, 1>::Zero();
-      for (Eigen::Index i = 0; i < weight.size(); ++i) {
-        const auto a = bends((places.col(i) - middle) / reach);
-        normal += weight[i] * a * a.transpose(), right += weight[i] * differences(axis, i) * a;
-      }
-      // Level ground says nothing of a scale of heights: there it is none.
-      normal.diagonal().array() += 1e-6 * weight.sum();
-      const Eigen::Matrix<double, 7, 1> x = normal.ldlt().solve(right);
-      for (Eigen::Index i = 0; i < weight.size(); ++i)
-        residual[i] = differences(axis, i) - bends((places.col(i) - middle) / reach).dot(x);
-      const double scale = std::max(1e-9 * reach, scale_of(residual, start));
-      for (Eigen::Index i = 0; i < weight.size(); ++i) {
-        const double u = residual[i] / (4.685 * scale);
-        weight[i] = std::abs(u) < 1 ? std::pow(1 - u * u, 2) : 0;
-      }
-    }
-    out.row(axis) = residual;
-  }
+struct Spreads {
+  double plan = 0, height = 0;
+};
+
+Spreads spreads_of(const Eigen::Matrix3Xd& residual, const std::vector<char>& of) {
+  std::array<std::vector<double>, 3> sizes;
+  for (Eigen::Index i = 0; i < residual.cols(); ++i)
+    for (int a = 0; of[static_cast<std::size_t>(i)] && a < 3; ++a)
+      sizes[static_cast<std::size_t>(a)].push_back(std::abs(residual(a, i)));
+  const double east = to_sigma * median(std::move(sizes[0])), north = to_sigma * median(std::move(sizes[1]));
+  return {std::sqrt(0.5 * (east * east + north * north)), to_sigma * median(std::move(sizes[2]))};
+}
+
+/// How far off a point is, in spreads.
+double off_by(const Eigen::Vector3d& residual, const Spreads& by) {
+  return std::hypot(residual.head<2>().norm() / by.plan, residual.z() / by.height);
+}
+
+/// The half of the points that a bend fits best, by the spreads given; and its sum of squares.
+std::vector<char> best_half(const Eigen::Matrix3Xd& residual, const Spreads& by, double& sum) {
+  std::vector<std::pair<double, std::size_t>> order;
+  for (Eigen::Index i = 0; i < residual.cols(); ++i)
+    order.emplace_back(off_by(residual.col(i), by), static_cast<std::size_t>(i));
+  const std::size_t half = order.size() / 2 + 1;
+  std::nth_element(order.begin(), order.begin() + static_cast<std::ptrdiff_t>(half - 1), order.end());
+  std::vector<char> out(order.size(), 0);
+  sum = 0;
+  for (std::size_t k = 0; k < half; ++k) out[order[k].second] = 1, sum += order[k].first * order[k].first;
   return out;
+}
+
+/// Residuals after the bend of that half of the points which one bend fits best: trimmed least squares, by steps that
+/// each lower the sum (Rousseeuw and Van Driessen 2006). `half`: where it starts.
+Eigen::Matrix3Xd trimmed(const Eigen::Matrix3Xd& places, const Eigen::Matrix3Xd& differences, std::vector<char>& half) {
+  Eigen::Matrix3Xd residual;
+  for (int round = 0; round < 30; ++round) {
+    residual = residuals_of(places, differences, Bend(places, differences, half));
+    Spreads by = spreads_of(residual, half);
+    const double least = 1e-9 * std::sqrt(differences.squaredNorm() + 1e-300);
+    by.plan = std::max(by.plan, least), by.height = std::max(by.height, least);
+    double sum = 0;
+    const std::vector<char> next = best_half(residual, by, sum);
+    if (next == half) break;
+    half = next;
+  }
+  return residual;
 }
 
 }  // namespace
@@ -101,46 +146,40 @@ Eigen::Matrix3Xd without_bends(const Eigen::Matrix3Xd& places, const Eigen::Matr
 StablePoints stable_points(const Eigen::Matrix3Xd& earlier, const Eigen::Matrix3Xd& later, std::uint64_t seed,
                            int least) {
   StablePoints out;
-  out.stable.assign(static_cast<std::size_t>(earlier.cols()), 0);
-  if (earlier.cols() < std::max(3, least)) return out;
-  std::optional<Similarity> onto = of_triples(earlier, later, seed);
+  const auto n = static_cast<std::size_t>(earlier.cols());
+  out.stable.assign(n, 0);
+  if (earlier.cols() < std::max(8, least)) return out;
+  const std::optional<Similarity> onto = of_triples(earlier, later, seed);
   if (!onto) return out;
-  std::vector<char> near(out.stable.size(), 0);
-  for (int round = 0; round < 3; ++round) {
-    const Eigen::Matrix3Xd placed = moved(*onto, later);
-    // The half that knows best says what is near; bends of the block are not yet taken out, so the bound is wide.
-    const double bound = 4 * median_distance(earlier, placed);
-    std::vector<Eigen::Index> which;
-    for (Eigen::Index i = 0; i < earlier.cols(); ++i) {
-      near[static_cast<std::size_t>(i)] = (earlier.col(i) - placed.col(i)).norm() <= bound;
-      if (near[static_cast<std::size_t>(i)]) which.push_back(i);
-    }
-    const Eigen::Matrix3Xd from = chosen(later, which);
-    const auto finer = similarity(from, chosen(earlier, which), width_of_line(from));
-    if (!finer) return out;
-    onto = finer;
-  }
-  const Eigen::Matrix3Xd residual = without_bends(earlier, earlier - moved(*onto, later), near);
-  const auto spread = [&](const std::vector<char>& of) {
-    out.spread_plan = std::sqrt(0.5 * (std::pow(scale_of(residual.row(0), of), 2) +
-                                       std::pow(scale_of(residual.row(1), of), 2)));
-    out.spread_height = scale_of(residual.row(2), of);
-  };
-  spread(near);
+  const Eigen::Matrix3Xd differences = earlier - moved(*onto, later);
+  double sum = 0;
+  std::vector<char> half = best_half(differences, {1, 1}, sum);
+  Eigen::Matrix3Xd residual = trimmed(earlier, differences, half);
+  // The best half spreads less than all that stand: 0.6 of them at 3 axes, were all of them good. From there on those
+  // within the limit say what the spread is, and the spread who is within.
+  Spreads spread = spreads_of(residual, half);
+  spread.plan /= 0.6, spread.height /= 0.6;
+  const double reach = Bend(earlier, differences, half).reach();
   constexpr double limit = 3.5;
-  int count = 0;
-  for (Eigen::Index i = 0; i < earlier.cols(); ++i) {
-    // In the plan two axes: a circle that holds as much of a normal distribution as the height's bound does.
-    const bool stands = residual.col(i).head<2>().norm() <= 3.9 * out.spread_plan &&
-                        std::abs(residual(2, i)) <= limit * out.spread_height;
-    out.stable[static_cast<std::size_t>(i)] = stands;
-    count += stands;
+  std::vector<char> stable = half;
+  for (int round = 0; round < 30; ++round) {
+    spread.plan = std::max(spread.plan, 1e-12 * reach), spread.height = std::max(spread.height, 1e-12 * reach);
+    std::vector<char> next(n, 0);
+    for (Eigen::Index i = 0; i < earlier.cols(); ++i)
+      // In the plan two axes: a circle that holds as much of a normal distribution as the height's bound does.
+      next[static_cast<std::size_t>(i)] = residual.col(i).head<2>().norm() <= 3.9 * spread.plan &&
+                                          std::abs(residual(2, i)) <= limit * spread.height;
+    if (next == stable) break;
+    stable = next;
+    if (std::count(stable.begin(), stable.end(), 1) < least) return out;
+    residual = residuals_of(earlier, differences, Bend(earlier, differences, stable));
+    spread = spreads_of(residual, stable);
   }
-  if (count < least) {
-    out.stable.assign(out.stable.size(), 0);
+  // What goes together by chance alone fills a good part of the site.
+  constexpr double most_spread = 0.02;
+  if (std::count(stable.begin(), stable.end(), 1) < least || std::max(spread.plan, spread.height) > most_spread * reach)
     return out;
-  }
-  spread(out.stable);
+  out.stable = stable, out.spread_plan = spread.plan, out.spread_height = spread.height;
   return out;
 }
 

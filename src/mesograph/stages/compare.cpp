@@ -10,6 +10,7 @@
 #include <mesograph/report/page.hpp>
 #include <mesograph/stages/compare.hpp>
 #include <mesograph/surface/make_surface.hpp>
+#include <mesograph/surface/other_crs.hpp>
 #include <mesograph/surface/outline.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mesograph/surface/vector_file.hpp>
@@ -191,10 +192,12 @@ Json json_of(const Compared& made) {
 }
 
 Compared compare_files(const CompareRequest& request, Progress& progress) {
-  const auto [earlier, later] = both_surfaces(request, progress);
-  if (!surface::same_crs(earlier, later))
-    throw Error("{}: is in another CRS, or of other heights, than {}; bring one into the other's",
-                request.later.string(), request.earlier.string());
+  auto [earlier, later] = both_surfaces(request, progress);
+  if (!surface::same_crs(earlier, later)) {
+    later = surface::into_crs(later, earlier.wkt, request.later.string());
+    progress.say(fmt::format("{}: brought into the CRS of {}, plan and heights", request.later.string(),
+                             request.earlier.string()));
+  }
   surface::CompareOptions options = request.options;
   if (!request.stable.empty())
     for (const cloud::Polygon& polygon : cloud::read_polygons(request.stable, earlier.wkt))

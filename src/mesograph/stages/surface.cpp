@@ -6,6 +6,7 @@
 #include <mesograph/base/median.hpp>
 #include <mesograph/draw/surface_figures.hpp>
 #include <mesograph/stages/surface.hpp>
+#include <mesograph/surface/other_crs.hpp>
 #include <mesograph/surface/raster_file.hpp>
 
 namespace mesograph::stages {
@@ -26,8 +27,20 @@ Json json_of(const SurfaceMade& made) {
 
 namespace {
 
+/// A raster of somebody's, in the CRS that is wanted; what is done to it is said.
+surface::Surface imported(const SurfaceRequest& request, Progress& progress) {
+  surface::Surface read = surface::read_surface(request.import);
+  surface::Surface like;
+  like.wkt = request.crs, like.metres = read.metres;
+  if (request.crs.empty() || surface::same_crs(read, like)) return read;
+  surface::Surface out = surface::into_crs(read, request.crs, request.import.string());
+  progress.say(fmt::format("{}: brought from {} into {}, plan and heights", request.import.string(),
+                           surface::code_of(read.wkt), surface::code_of(request.crs)));
+  return out;
+}
+
 surface::Surface surface_of(const SurfaceRequest& request, Progress& progress) {
-  if (!request.import.empty()) return surface::read_surface(request.import);
+  if (!request.import.empty()) return imported(request, progress);
   std::vector<std::unique_ptr<cloud::LasReader>> open;
   std::vector<cloud::LasReader*> files;
   for (const fs::path& path : request.clouds) {
@@ -39,6 +52,7 @@ surface::Surface surface_of(const SurfaceRequest& request, Progress& progress) {
   const std::string crs = files.front()->header().crs();
   if (!request.within.empty()) options.region = cloud::Region::of(request.within, crs);
   if (!request.water.empty()) options.water = cloud::read_polygons(request.water, crs);
+  if (!request.breaklines.empty()) options.breaklines = cloud::read_lines(request.breaklines, crs);
   options.scratch = fs::absolute(request.out).parent_path();
   std::error_code missing;
   fs::create_directories(options.scratch, missing);

@@ -16,6 +16,8 @@ struct SurfaceRequest {
   surface::SurfaceOptions options;            ///< but region, water and scratch, see below
   std::string within;                         ///< box or file of polygons; empty: everything
   std::filesystem::path water;                ///< file of polygons; empty: none
+  std::filesystem::path breaklines;           ///< file of lines; empty: none
+  std::string crs;                            ///< WKT into which an imported raster is brought; empty: as it is
   std::optional<surface::ContourOptions> contours;
   std::filesystem::path out;  ///< .tif; what else is made is named after it
 };

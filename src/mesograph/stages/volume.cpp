@@ -13,6 +13,7 @@
 #include <mesograph/stages/volume.hpp>
 #include <mesograph/surface/correlation.hpp>
 #include <mesograph/surface/outline.hpp>
+#include <mesograph/surface/other_crs.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mesograph/surface/vector_file.hpp>
 
@@ -235,9 +236,11 @@ VolumesMade make_volumes(const VolumeRequest& request, const survey::Survey* sur
   std::optional<surface::Surface> other;
   if (!request.against.empty()) {
     other = surface::read_surface(request.against);
-    if (!surface::same_crs(s, *other))
-      throw Error("{}: is in another CRS, or of other heights, than {}; bring one into the other's",
-                  request.against.string(), request.surface.string());
+    if (!surface::same_crs(s, *other)) {
+      other = surface::into_crs(*other, s.wkt, request.against.string());
+      progress.say(fmt::format("{}: brought into the CRS of {}, plan and heights", request.against.string(),
+                               request.surface.string()));
+    }
     options.other = &*other;
   }
   const std::vector<cloud::Polygon> outlines = outlines_of(request, s, progress);

@@ -218,6 +218,12 @@ void estimate_cells(const cloud::TileContent& content, const CellOptions& option
   for (int row = first_row; row <= last_row; ++row)
     for (int col = first_col; col <= last_col; ++col) {
       gather(sorted, grid, col, row, options.reach, near);
+      if (!options.breaklines.empty()) {
+        const Eigen::Vector2d middle = grid.middle(col, row);
+        std::erase_if(near, [&](const Near& p) {
+          return options.breaklines.between(middle, middle + grid.cell * Eigen::Vector2d(p.x, p.y));
+        });
+      }
       const std::size_t i = grid.at(col, row);
       if (options.kind == Kind::ground) {
         if (std::any_of(near.begin(), near.end(), own))

@@ -3,6 +3,7 @@
 #include <array>
 #include <mesograph/base/words.hpp>
 #include <mesograph/cloud/judge.hpp>
+#include <mesograph/surface/breaklines.hpp>
 #include <mesograph/surface/grid.hpp>
 #include <string_view>
 
@@ -22,6 +23,7 @@ struct CellOptions {
   double reach = 1.5;      ///< points so far off take part; less: rougher, edges no sharper
   double own_reach = 0.8;  ///< a cell is measured where a point lies so near; more: bridges gaps
   double steepest = 1.5;   ///< rise over run up to which neighbours are of one layer
+  Breaklines breaklines;   ///< points beyond one take no part
 };
 
 /// What a tile must see beyond itself, m.

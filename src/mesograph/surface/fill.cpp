@@ -52,6 +52,7 @@ struct Patch {
   int west = 0, north = 0, step = 1, width = 0, height = 0;  // cells; nodes
   std::vector<double> z, weight;                             // mean and 1 / variance of what is known
   std::vector<char> part;                                    // 0 none, 1 known, 2 sought
+  std::vector<char> cut_right, cut_down;                     // a breakline lies before the next node; empty: none
   int node(int col, int row) const { return (row - north) / step * width + (col - west) / step; }
 };
 
@@ -66,7 +67,7 @@ Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells&
   const int reach = ring * step;
   west = std::max(0, west - reach), north = std::max(0, north - reach);
   east = std::min(grid.columns - 1, east + reach), south = std::min(grid.rows - 1, south + reach);
-  Patch p{west, north, step, (east - west) / step + 1, (south - north) / step + 1, {}, {}, {}};
+  Patch p{west, north, step, (east - west) / step + 1, (south - north) / step + 1, {}, {}, {}, {}, {}};
   const std::size_t n = static_cast<std::size_t>(p.width) * p.height;
   p.z.assign(n, 0), p.weight.assign(n, 0), p.part.assign(n, 0);
   std::vector<char> near(n, 0);
@@ -91,19 +92,38 @@ Patch patch_of(const Surface& s, const std::vector<Source>& source, const Cells&
   return p;
 }
 
+/// Notes which nodes lie on two sides of a breakline.
+void cut(const Grid& grid, const Breaklines& breaklines, Patch& p) {
+  if (breaklines.empty()) return;
+  p.cut_right.assign(p.part.size(), 0), p.cut_down.assign(p.part.size(), 0);
+  const auto place = [&](int c, int r) -> Eigen::Vector2d {
+    const double half = 0.5 * (p.step - 1) * grid.cell;
+    return grid.middle(p.west + c * p.step, p.north + r * p.step) + Eigen::Vector2d(half, -half);
+  };
+  for (int r = 0; r < p.height; ++r)
+    for (int c = 0; c < p.width; ++c) {
+      const std::size_t i = static_cast<std::size_t>(r) * p.width + c;
+      p.cut_right[i] = c + 1 < p.width && breaklines.between(place(c, r), place(c + 1, r));
+      p.cut_down[i] = r + 1 < p.height && breaklines.between(place(c, r), place(c, r + 1));
+    }
+}
+
 /// Calls visit(a, b, c) with the nodes of second differences a - 2 b + c along both axes, and twist(a, b, c, d) with
 /// those of mixed ones, of nodes that take part.
 template <typename Visit, typename Twist>
 void bends(const Patch& p, const Visit& visit, const Twist& twist) {
   const auto in = [&](int c, int r) { return p.part[static_cast<std::size_t>(r) * p.width + c] != 0; };
   const auto at = [&](int c, int r) { return r * p.width + c; };
+  const auto right = [&](int c, int r) { return p.cut_right.empty() || !p.cut_right[at(c, r)]; };  // no line between
+  const auto down = [&](int c, int r) { return p.cut_down.empty() || !p.cut_down[at(c, r)]; };
   for (int r = 0; r < p.height; ++r)
     for (int c = 0; c < p.width; ++c) {
-      if (c > 0 && c + 1 < p.width && in(c - 1, r) && in(c, r) && in(c + 1, r))
+      if (c > 0 && c + 1 < p.width && in(c - 1, r) && in(c, r) && in(c + 1, r) && right(c - 1, r) && right(c, r))
         visit(at(c - 1, r), at(c, r), at(c + 1, r));
-      if (r > 0 && r + 1 < p.height && in(c, r - 1) && in(c, r) && in(c, r + 1))
+      if (r > 0 && r + 1 < p.height && in(c, r - 1) && in(c, r) && in(c, r + 1) && down(c, r - 1) && down(c, r))
         visit(at(c, r - 1), at(c, r), at(c, r + 1));
-      if (c + 1 < p.width && r + 1 < p.height && in(c, r) && in(c + 1, r) && in(c, r + 1) && in(c + 1, r + 1))
+      if (c + 1 < p.width && r + 1 < p.height && in(c, r) && in(c + 1, r) && in(c, r + 1) && in(c + 1, r + 1) &&
+          right(c, r) && right(c, r + 1) && down(c, r) && down(c + 1, r))
         twist(at(c, r), at(c + 1, r), at(c, r + 1), at(c + 1, r + 1));
     }
 }
@@ -176,7 +196,7 @@ double between(const Patch& p, const std::vector<double>& z, int col, int row) {
   return total > 1e-9 ? sum / total : std::numeric_limits<double>::quiet_NaN();
 }
 
-void fill_group(const std::vector<Source>& source, const Cells& group, Surface& s) {
+void fill_group(const std::vector<Source>& source, const Breaklines& breaklines, const Cells& group, Surface& s) {
   constexpr std::size_t most = 100000;
   std::size_t apart = 1;
   while (group.size() / (apart * apart) > most) apart *= 2;
@@ -184,7 +204,8 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
   const std::vector<int> deep = depths(s.grid, group);
   // As far around as it is to its middle: a wide gap asks for how the ground slopes, not how its rim does.
   const int deepest = *std::max_element(deep.begin(), deep.end()) / step;
-  const Patch patch = patch_of(s, source, group, step, std::clamp(deepest, 4, 30));
+  Patch patch = patch_of(s, source, group, step, std::clamp(deepest, 4, 30));
+  cut(s.grid, breaklines, patch);
   double variance = 0;
   std::size_t known = 0;
   for (std::size_t i = 0; i < patch.z.size(); ++i)
@@ -223,7 +244,7 @@ void fill_group(const std::vector<Source>& source, const Cells& group, Surface& 
 
 }  // namespace
 
-void fill_gaps(const FillOptions& options, Surface& surface, Progress& progress) {
+void fill_gaps(const FillOptions& options, const Breaklines& breaklines, Surface& surface, Progress& progress) {
   std::vector<std::int8_t> empty(surface.grid.size(), 0), sought(surface.grid.size(), 0);
   for (std::size_t i = 0; i < empty.size(); ++i) {
     empty[i] = surface.source[i] == Source::empty;
@@ -240,7 +261,7 @@ void fill_gaps(const FillOptions& options, Surface& surface, Progress& progress)
   const std::vector<Source> source = surface.source;  // each reads measured cells alone, which nobody changes
   parallel_for(gaps.size(), [&](std::size_t g) {
     progress.check();
-    fill_group(source, gaps[g], surface);
+    fill_group(source, breaklines, gaps[g], surface);
     progress.advance();
   });
 }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <mesograph/base/progress.hpp>
+#include <mesograph/surface/breaklines.hpp>
 #include <mesograph/surface/grid.hpp>
 
 namespace mesograph::surface {
@@ -16,6 +17,7 @@ struct FillOptions {
 /// beyond the rim of what was seen: gaps that reach the raster's edge stay. Sigma grows with the distance from what was
 /// measured as a surface strays that bends as those cells do (an integrated random walk, an estimate and no
 /// measurement). Cost: a sparse system a gap; gaps of more than 100,000 cells are filled at a coarser step.
-void fill_gaps(const FillOptions& options, Surface& surface, Progress& progress);
+/// Across a breakline the surface may bend and jump as it likes.
+void fill_gaps(const FillOptions& options, const Breaklines& breaklines, Surface& surface, Progress& progress);
 
 }  // namespace mesograph::surface

@@ -60,18 +60,25 @@ Surface make_surface(const std::vector<cloud::LasReader*>& files, const SurfaceO
                 cells / 1e6, options.cell);
   Surface out(Grid::over(box, options.cell));
   out.wkt = wkt, out.metres = metres;
+  CellOptions cells_of = options.cells;
+  if (!options.breaklines.empty()) {
+    std::vector<std::vector<Eigen::Vector2d>> lines = options.breaklines;
+    for (auto& line : lines)
+      for (Eigen::Vector2d& at : line) at = at.cwiseProduct(metres.head<2>());
+    cells_of.breaklines = Breaklines(lines, options.cell);
+  }
   cloud::JudgeOptions tiles;
-  tiles.rim = cell_rim(options.cell, options.cells), tiles.align = options.cell, tiles.scratch = options.scratch;
+  tiles.rim = cell_rim(options.cell, cells_of), tiles.align = options.cell, tiles.scratch = options.scratch;
   tiles.most_points = 0;  // several tiles of any cloud, so that all threads work
   cloud::for_each_tile(
-      files, tiles, "heights", [&](const cloud::TileContent& content) { estimate_cells(content, options.cells, out); },
+      files, tiles, "heights", [&](const cloud::TileContent& content) { estimate_cells(content, cells_of, out); },
       progress);
   keep_within(options.region, out);
   refuse_useless(out, options, name);
   std::vector<cloud::Polygon> water;
   for (const cloud::Polygon& polygon : options.water) water.push_back(polygon.times(metres.head<2>()));
   level_water(water, out);
-  fill_gaps(options.fill, out, progress);
+  fill_gaps(options.fill, cells_of.breaklines, out, progress);
   return out;
 }
 

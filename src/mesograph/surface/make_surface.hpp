@@ -13,6 +13,7 @@ struct SurfaceOptions {
   double cell = std::numeric_limits<double>::quiet_NaN();  ///< m
   cloud::Region region;                                    ///< units of the clouds' CRS
   std::vector<cloud::Polygon> water;                       ///< likewise; levelled
+  std::vector<std::vector<Eigen::Vector2d>> breaklines;    ///< likewise; kept sharp
   std::filesystem::path scratch;                           ///< folder for tiles that wait
 };
 
