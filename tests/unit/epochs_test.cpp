@@ -81,8 +81,7 @@ TEST_CASE("Control whose errors go together is adjusted as in the whole normal e
   const adjust::Block twin = plain.moved(-inverse * right);
   const Eigen::MatrixXd full = Eigen::MatrixXd(S).selfadjointView<Eigen::Lower>();
   equations.apply(full.ldlt().solve(s), block);
-  for (std::size_t i = 0; i < points; ++i)
-    CHECK((block.surveyed[i].point.X - twin.surveyed[i].point.X).norm() < 1e-5);
+  for (std::size_t i = 0; i < points; ++i) CHECK((block.surveyed[i].point.X - twin.surveyed[i].point.X).norm() < 1e-5);
   for (std::size_t i = 0; i < block.stations.size(); ++i)
     CHECK((block.stations[i].C - twin.stations[i].C).norm() < 1e-5);
 }

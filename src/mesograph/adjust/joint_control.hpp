@@ -34,10 +34,10 @@ bool takes_part_jointly(const Block& block, std::size_t surveyed);
 /// Tests of correlated observations along a point's axes (Baarda 1968): of each of them what `tested` gives of those
 /// that are not correlated.
 struct JointTest {
-  double residual = 0;     ///< adjusted less surveyed, m
-  double pull = 0;         ///< of P v, 1/m
+  double residual = 0;       ///< adjusted less surveyed, m
+  double pull = 0;           ///< of P v, 1/m
   double pull_variance = 0;  ///< of P Q_v P, 1/m^2
-  double redundancy = 0;   ///< of Q_v P
+  double redundancy = 0;     ///< of Q_v P
   bool surveyed = false;
 };
 /// Three a point of `term`, along its axes; `inverse`: covariance of the layout's columns at sigma0 = 1.

@@ -100,8 +100,8 @@ struct Found {
 };
 
 /// The group nearest to `from` of points that lie within the cylinder, groups being apart by more than its radius.
-Found nearest_group(const Cubes& cloud, const Eigen::Vector3d& X, const Eigen::Vector3d& n, double reach,
-                    double radius, double from) {
+Found nearest_group(const Cubes& cloud, const Eigen::Vector3d& X, const Eigen::Vector3d& n, double reach, double radius,
+                    double from) {
   std::vector<std::pair<double, const TilePoint*>> in;
   cloud.along(X, n, reach, radius, [&](const TilePoint& p) {
     const Eigen::Vector3d d = p.X - X;

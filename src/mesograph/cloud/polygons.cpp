@@ -102,32 +102,31 @@ Polygon Polygon::times(const Eigen::Vector2d& factors) const {
 
 std::vector<Polygon> read_polygons(const std::filesystem::path& path, const std::string& wkt) {
   std::vector<Polygon> out;
-  for_each_geometry(path, wkt, "polygons",
-                    [&](OGRFeature& feature, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
-                      const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry.clone()));
-                      // Points and lines of the same file enclose nothing.
-                      if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) return;
-                      for (const auto* polygon : many->toMultiPolygon()) {
-                        Polygon one{name_of(feature, out.size() + 1), {}};
-                        for (const auto* ring : polygon) one.rings.push_back(corners_of(*ring, towards, path.string()));
-                        if (!one.rings.empty()) out.push_back(std::move(one));
-                      }
-                    });
+  for_each_geometry(
+      path, wkt, "polygons",
+      [&](OGRFeature& feature, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
+        const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiPolygon(geometry.clone()));
+        // Points and lines of the same file enclose nothing.
+        if (wkbFlatten(many->getGeometryType()) != wkbMultiPolygon) return;
+        for (const auto* polygon : many->toMultiPolygon()) {
+          Polygon one{name_of(feature, out.size() + 1), {}};
+          for (const auto* ring : polygon) one.rings.push_back(corners_of(*ring, towards, path.string()));
+          if (!one.rings.empty()) out.push_back(std::move(one));
+        }
+      });
   if (out.empty()) throw Error("{}: holds no polygon; draw one around what is wanted", path.string());
   return out;
 }
 
 std::vector<std::vector<Eigen::Vector2d>> read_lines(const std::filesystem::path& path, const std::string& wkt) {
   std::vector<std::vector<Eigen::Vector2d>> out;
-  for_each_geometry(path, wkt, "lines",
-                    [&](OGRFeature&, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
-                      // Outlines of polygons are lines, too.
-                      const std::unique_ptr<OGRGeometry> many(
-                          OGRGeometryFactory::forceToMultiLineString(geometry.clone()));
-                      if (wkbFlatten(many->getGeometryType()) != wkbMultiLineString) return;
-                      for (const auto* line : many->toMultiLineString())
-                        out.push_back(corners_of(*line, towards, path.string()));
-                    });
+  for_each_geometry(
+      path, wkt, "lines", [&](OGRFeature&, const OGRGeometry& geometry, OGRCoordinateTransformation* towards) {
+        // Outlines of polygons are lines, too.
+        const std::unique_ptr<OGRGeometry> many(OGRGeometryFactory::forceToMultiLineString(geometry.clone()));
+        if (wkbFlatten(many->getGeometryType()) != wkbMultiLineString) return;
+        for (const auto* line : many->toMultiLineString()) out.push_back(corners_of(*line, towards, path.string()));
+      });
   if (out.empty()) throw Error("{}: holds no line; draw one where the surface breaks", path.string());
   return out;
 }

@@ -167,8 +167,8 @@ StablePoints stable_points(const Eigen::Matrix3Xd& earlier, const Eigen::Matrix3
     std::vector<char> next(n, 0);
     for (Eigen::Index i = 0; i < earlier.cols(); ++i)
       // In the plan two axes: a circle that holds as much of a normal distribution as the height's bound does.
-      next[static_cast<std::size_t>(i)] = residual.col(i).head<2>().norm() <= 3.9 * spread.plan &&
-                                          std::abs(residual(2, i)) <= limit * spread.height;
+      next[static_cast<std::size_t>(i)] =
+          residual.col(i).head<2>().norm() <= 3.9 * spread.plan && std::abs(residual(2, i)) <= limit * spread.height;
     if (next == stable) break;
     stable = next;
     if (std::count(stable.begin(), stable.end(), 1) < least) return out;

@@ -35,16 +35,12 @@ struct Epoch {
   TieTable ties;
   NamedBlock named;
   geo::Frame frame;
-  std::vector<int> station;                     ///< of each photo that takes part; -1: not oriented
-  std::vector<Eigen::Vector3d> aim;             ///< mean of what a photo's tie points are of, local frame; NaN: none
+  std::vector<int> station;          ///< of each photo that takes part; -1: not oriented
+  std::vector<Eigen::Vector3d> aim;  ///< mean of what a photo's tie points are of, local frame; NaN: none
   std::vector<std::map<std::pair<float, float>, int>> tie_at;  ///< per photo: tie point of a place in it
 
   Epoch(const Survey& of, NamedBlock block)
-      : survey(of),
-        photos(load_photos(of)),
-        ties(load_ties(of)),
-        named(std::move(block)),
-        frame(of.crs, named.origin) {
+      : survey(of), photos(load_photos(of)), ties(load_ties(of)), named(std::move(block)), frame(of.crs, named.origin) {
     std::map<std::string, int> number;
     for (std::size_t i = 0; i < named.images.size(); ++i)
       if (named.block.stations[i].oriented) number[named.images[i]] = static_cast<int>(i);
@@ -203,8 +199,7 @@ std::vector<std::size_t> spread(const std::vector<Candidate>& from, int most) {
     std::map<std::pair<int, int>, std::size_t> best;
     for (std::size_t i = 0; i < from.size(); ++i) {
       const Eigen::Vector2d at = (from[i].earlier.X.head<2>() - box.min()) / side;
-      const auto [square, fresh] =
-          best.emplace(std::pair(static_cast<int>(at.x()), static_cast<int>(at.y())), i);
+      const auto [square, fresh] = best.emplace(std::pair(static_cast<int>(at.x()), static_cast<int>(at.y())), i);
       if (!fresh && from[i].worth > from[square->second].worth) square->second = i;
     }
     if (static_cast<int>(best.size()) > most && !out.empty()) break;
@@ -266,9 +261,10 @@ void refuse_other_places(const Survey& now, const Survey& then) {
     throw Error("control: --from needs surveys with a place on the ground; {} has a local CRS",
                 (now.crs.local ? now : then).folder.string());
   if (now.crs.wkt != then.crs.wkt)
-    throw Error("control: --from {}: is in another CRS, or of other heights, than this survey; give both the same crs "
-                "in survey.toml",
-                then.folder.string());
+    throw Error(
+        "control: --from {}: is in another CRS, or of other heights, than this survey; give both the same crs "
+        "in survey.toml",
+        then.folder.string());
 }
 
 /// Those of both epochs' points that stand.
@@ -290,9 +286,9 @@ std::vector<Candidate> standing_points(const Epoch& earlier, const Epoch& later,
 Eigen::MatrixXd covariance_of(const Epoch& earlier, const std::vector<adjust::GroundPoint>& points,
                               const orient::StablePoints& stable) {
   const auto uncertainty = adjusted_uncertainty(earlier.survey, earlier.named.block);
-  Eigen::MatrixXd out = along_grid(
-      earlier, points,
-      adjust::joint_covariance(earlier.named.block, points, uncertainty->layout, uncertainty->covariance));
+  Eigen::MatrixXd out =
+      along_grid(earlier, points,
+                 adjust::joint_covariance(earlier.named.block, points, uncertainty->layout, uncertainty->covariance));
   const Eigen::Vector3d more = identity_variance(stable, earlier, points, uncertainty->layout);
   for (Eigen::Index k = 0; k < out.rows(); ++k) out(k, k) += more[k % 3];
   return out;
@@ -325,9 +321,10 @@ Carried carry_control(const Survey& survey, const fs::path& folder, const CarryO
   orient::StablePoints stable;
   const std::vector<Candidate> standing = standing_points(earlier, later, all, stable);
   if (standing.empty())
-    throw Error("control: --from {}: {} points are common to both surveys, and fewer than {} of them go together as "
-                "ground that stands; survey control for this one",
-                folder.string(), all.size(), least_points);
+    throw Error(
+        "control: --from {}: {} points are common to both surveys, and fewer than {} of them go together as "
+        "ground that stands; survey control for this one",
+        folder.string(), all.size(), least_points);
   const std::vector<std::size_t> which = spread(standing, options.points);
   std::vector<adjust::GroundPoint> points;
   for (const std::size_t i : which) points.push_back(standing[i].earlier);
@@ -347,8 +344,8 @@ Carried carry_control(const Survey& survey, const fs::path& folder, const CarryO
     row.sigma_e = sigma.x(), row.sigma_n = sigma.y();
     out.rows.push_back(row);
     for (const adjust::Ray& ray : standing[which[k]].later.rays)
-      out.parts.sightings.push_back({later.named.images[static_cast<std::size_t>(ray.station)], row.id, ray.x.x(), ray.x.y(),
-                               ray.sigma, sight::SightingState::confirmed, carried_origin});
+      out.parts.sightings.push_back({later.named.images[static_cast<std::size_t>(ray.station)], row.id, ray.x.x(),
+                                     ray.x.y(), ray.sigma, sight::SightingState::confirmed, carried_origin});
   }
   out.parts.joint = joint_rows(out.rows, covariance);
   return out;

@@ -22,13 +22,13 @@ struct Carried {
   std::string prefix;  ///< of their ids: the earlier survey's name and "-"
   std::vector<survey::ControlRow> rows;
   CarriedParts parts;
-  int matched = 0, stable = 0;                    ///< points that both surveys have, and of them those that stand
+  int matched = 0, stable = 0;                ///< points that both surveys have, and of them those that stand
   double spread_plan = 0, spread_height = 0;  ///< m an axis, of what is left between the stable ones
 };
 
 struct CarryOptions {
-  int points = 60;            ///< most that are carried, well spread; each adds three rows to the adjustment's border
-  int partners = 3;           ///< photos of the earlier survey that each photo is matched with
+  int points = 60;             ///< most that are carried, well spread; each adds three rows to the adjustment's border
+  int partners = 3;            ///< photos of the earlier survey that each photo is matched with
   double least_angle_deg = 5;  ///< between rays, in both surveys: below it heights are weak
 };
 

@@ -89,12 +89,10 @@ report::Page page_of_clouds(const CompareCloudsRequest& request, const ComparedC
   report::Page page;
   page.title = "What changed along the normals";
   page.subtitle = fmt::format("{} from {}", request.later.string(), request.earlier.string());
-  page.verdict.push_back(
-      c.changes.empty()
-          ? fmt::format("No change beyond error on {:.0f} m2, at {:g} % confidence.", c.area,
-                        100 * request.options.confidence)
-          : fmt::format("{} changes beyond error, at {:g} % confidence.", c.changes.size(),
-                        100 * request.options.confidence));
+  page.verdict.push_back(c.changes.empty() ? fmt::format("No change beyond error on {:.0f} m2, at {:g} % confidence.",
+                                                         c.area, 100 * request.options.confidence)
+                                           : fmt::format("{} changes beyond error, at {:g} % confidence.",
+                                                         c.changes.size(), 100 * request.options.confidence));
   page.notes.push_back(fmt::format(
       "What stands: {:.0f} % of {} places, mean {:+.4f} m, standard deviation {:.4f} m; distances are of points within "
       "{:.3f} m of the normal. {} places have no later points near their normal.",

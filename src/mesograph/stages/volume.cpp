@@ -12,8 +12,8 @@
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/volume.hpp>
 #include <mesograph/surface/correlation.hpp>
-#include <mesograph/surface/outline.hpp>
 #include <mesograph/surface/other_crs.hpp>
+#include <mesograph/surface/outline.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mesograph/surface/vector_file.hpp>
 

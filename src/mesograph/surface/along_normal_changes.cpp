@@ -77,8 +77,7 @@ Weighted fit_places(const std::vector<cloud::NormalDistance>& places, const std:
     for (std::size_t i = 0; i < places.size(); ++i) residual[i] = places[i].distance - row_of(places[i]).dot(x);
   }
   if (n > 0) {
-    const Eigen::MatrixXd covariance =
-        w.scale * w.scale * alike * normal.ldlt().solve(Eigen::MatrixXd::Identity(n, n));
+    const Eigen::MatrixXd covariance = w.scale * w.scale * alike * normal.ldlt().solve(Eigen::MatrixXd::Identity(n, n));
     for (Eigen::Index k = 0; k < n; ++k) out.sigmas[free[static_cast<std::size_t>(k)]] = std::sqrt(covariance(k, k));
   }
   return w;
@@ -200,8 +199,7 @@ NormalComparison changes_along_normal(cloud::NormalDistances& all, const Compare
     change.sigma = std::sqrt(variance * std::min(1.0, alike / n) + std::pow(out.fit.wander, 2));
     // Places were chosen for being beyond their limit: what counts is by how much more they are.
     const double chosen = place_limit * std::sqrt(variance);
-    if (n < 2 * alike || change.area < options.least_area ||
-        std::abs(change.distance) - chosen < limit * change.sigma)
+    if (n < 2 * alike || change.area < options.least_area || std::abs(change.distance) - chosen < limit * change.sigma)
       continue;
     out.changes.push_back(change);
   }

@@ -15,8 +15,8 @@ struct NormalChange {
 };
 
 struct NormalComparison {
-  Fitted fit;                       ///< of the later cloud; `stable_*` along the normals
-  std::vector<float> significance;  ///< one a place: distance over its sigma, the fit's included
+  Fitted fit;                         ///< of the later cloud; `stable_*` along the normals
+  std::vector<float> significance;    ///< one a place: distance over its sigma, the fit's included
   std::vector<NormalChange> changes;  ///< largest first
   double area = 0;                    ///< m2 of places that both have
 };

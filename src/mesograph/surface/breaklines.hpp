@@ -8,8 +8,8 @@
 
 namespace mesograph::surface {
 
-/// Lines across which a surface may bend and jump: foot and crown of an embankment, a kerb, a wall's top. Nothing on one
-/// side says anything of the other.
+/// Lines across which a surface may bend and jump: foot and crown of an embankment, a kerb, a wall's top. Nothing on
+/// one side says anything of the other.
 class Breaklines {
  public:
   Breaklines() = default;

@@ -73,7 +73,8 @@ Surface into_crs(const Surface& from, const std::string& wkt, const std::string&
   // Its box there, by the nodes of its own grid.
   const Lattice rim = lattice_of(from.grid, from.metres, level, own, target);
   Eigen::AlignedBox2d box;
-  for (const Eigen::Vector3d& at : rim.at) box.extend(Eigen::Vector2d(at.head<2>().cwiseProduct(metres_of(target).head<2>())));
+  for (const Eigen::Vector3d& at : rim.at)
+    box.extend(Eigen::Vector2d(at.head<2>().cwiseProduct(metres_of(target).head<2>())));
   Surface out(Grid::over(box, from.grid.cell));
   out.wkt = wkt, out.metres = metres_of(target);
   const double there = rim(0.5 * from.grid.columns, 0.5 * from.grid.rows).z() * target.height_unit;
