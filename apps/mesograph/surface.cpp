@@ -48,6 +48,13 @@ void run_surface(Call& call) {
     if (!fs::exists(request.clouds.front()))
       throw Error("{}: there is no cloud yet; mesograph densify makes one", request.clouds.front().string());
   }
+  for (const std::string& word : call.list("leave-out")) {
+    char* end = nullptr;
+    const long number = std::strtol(word.c_str(), &end, 10);
+    if (word.empty() || *end != 0 || number < 0 || number > 255)
+      throw UsageError("--leave-out {}: write classes as numbers, as in 6,64", word);
+    request.options.cells.left_out.push_back(static_cast<int>(number));
+  }
   request.options.cell = cell_size(call, call.progress);
   request.options.fill.widest = call.whole("fill").value_or(request.options.fill.widest);
   if (request.options.fill.widest < 0) throw UsageError("--fill must be 0 or more");
@@ -63,6 +70,7 @@ void run_surface(Call& call) {
     surface::ContourOptions contours;
     contours.interval = call.number("contours").value_or(1);
     contours.index_every = call.whole("index").value_or(contours.index_every);
+    contours.spot_grid = call.number("spots").value_or(0);
     contours.least_length = call.number("least-length").value_or(contours.least_length);
     if (contours.index_every < 1) throw UsageError("--index must be 1 or more");
     request.contours = contours;
@@ -85,6 +93,7 @@ Command surface_command() {
           "makes height rasters and contours of clouds, with what each cell is sure to",
           "[CLOUD...]",
           {{"kind", "top (default), ground (points of class 2) or mean", Takes::text},
+           {"leave-out", "classes whose points do not take part (machines, huts); the holes are bridged", Takes::list},
            {"cell", "its size, m, or pixels on the ground, as in 2px (default as the points lie)", Takes::text},
            {"fill", "gaps up to so many cells wide are filled, and marked (default 10)", Takes::whole},
            {"within", "box west,south,east,north in the cloud's CRS, or a polygon file in any", Takes::text},
@@ -93,6 +102,7 @@ Command surface_command() {
            {"import", "a raster of heights instead of clouds, for contours and pictures", Takes::text},
            {"contours", "their interval, m", Takes::number},
            {"index", "every so many contours one is an index line (default 5)", Takes::whole},
+           {"spots", "with --contours: spot heights on a grid so many m apart, beside summits and pits", Takes::number},
            {"least-length", "shorter contours go, m (default 20 cells)", Takes::number},
            {"out", "file (default surface_KIND.tif in results/, or beside the cloud)", Takes::text}},
           run_surface};

@@ -98,6 +98,21 @@ def test_ground_goes_under_the_hut_and_contours_follow_it():
     assert len(features(WORK / "contours.dxf")) > 8
 
 
+def test_classes_left_out_are_bridged_and_spot_heights_stand_on_a_grid():
+    good("surface", WORK / "one.las", "--cell", "0.2", "--leave-out", "1", "--contours", "0.5", "--spots", "5", "--out", WORK / "bare" / "bare.tif")
+    place, z, _ = band(WORK / "bare" / "bare.tif")
+    mask = band(WORK / "bare" / "bare_mask.tif")[1]
+    row, col = int((place[3] - 6822415.1) / 0.2), int((431230.1 - place[0]) / 0.2)
+    assert mask[row, col] == 2 and abs(z[row, col] - 603.02) < 0.1, (mask[row, col], z[row, col])
+    spots = [(p, f) for p, f in features(WORK / "bare" / "contours.gpkg", "spot_heights") if f["kind"] == "grid"]
+    assert len(spots) > 30
+    for point, fields in spots:
+        e, n = point.GetX() - 431200, point.GetY() - 6822400
+        assert abs(e / 5 - round(e / 5)) < 1e-6 and abs(n / 5 - round(n / 5)) < 1e-6
+        if np.hypot(e - 12, n - 15) > 5:
+            assert abs(fields["height"] - 600 - 0.2 * n) < 0.1, (e, n, fields)
+
+
 def test_a_heap_found_has_its_volume_and_what_was_added_to_it_is_a_change():
     good("surface", WORK / "one.las", "--cell", "0.2")
     good("surface", WORK / "two.las", "--cell", "0.2", "--out", WORK / "second.tif")

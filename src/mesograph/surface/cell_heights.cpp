@@ -57,7 +57,7 @@ class Sorted {
 /// A point as a cell sees it: off its middle, in cells; height and sigma, m.
 struct Near {
   double x, y, z, sigma, block, distance2;  ///< distance from the middle squared
-  bool ground;
+  std::uint8_t point_class;
 };
 
 /// Whether two points may lie on one layer. `slope`: steepest times cell.
@@ -192,7 +192,7 @@ void gather(const Sorted& sorted, const Grid& grid, int col, int row, double rea
                      distance2 = x * x + y * y;
         if (distance2 <= reach2)
           near.push_back(
-              {x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance2, (*p)->point_class == cloud::class_ground});
+              {x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance2, (*p)->point_class});
       }
     }
 }
@@ -228,7 +228,14 @@ void estimate_cells(const cloud::TileContent& content, const CellOptions& option
       if (options.kind == Kind::ground) {
         if (std::any_of(near.begin(), near.end(), own))
           out.source[i] = Source::covered;  // unless there is ground, see below
-        std::erase_if(near, [](const Near& p) { return !p.ground; });
+        std::erase_if(near, [](const Near& p) { return p.point_class != cloud::class_ground; });
+      } else if (!options.left_out.empty()) {
+        const auto gone = [&](const Near& p) {
+          return std::find(options.left_out.begin(), options.left_out.end(), p.point_class) != options.left_out.end();
+        };
+        if (std::any_of(near.begin(), near.end(), [&](const Near& p) { return own(p) && gone(p); }))
+          out.source[i] = Source::covered;  // unless others are there, likewise
+        std::erase_if(near, gone);
       }
       const Near* seed = nullptr;
       if (options.kind == Kind::top) {

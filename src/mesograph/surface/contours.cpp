@@ -268,9 +268,23 @@ std::vector<Spot> spots_of(const Surface& s, const std::vector<float>& z, double
         }
       if (!stands || std::abs(v - nearest_rim) < 0.1 * interval) continue;
       const Eigen::Vector2d at = g.middle(col, row);
-      out.push_back({{at.x(), at.y(), s.z[g.at(col, row)]}, summit});
+      out.push_back({{at.x(), at.y(), s.z[g.at(col, row)]}, summit ? Spot::Kind::summit : Spot::Kind::pit});
     }
   return out;
+}
+
+/// Heights at round multiples of a step, where there is a surface.
+void add_grid(const Surface& s, double step, std::vector<Spot>& spots) {
+  const Grid& g = s.grid;
+  const double east_end = g.west + g.columns * g.cell, south = g.north - g.rows * g.cell;
+  for (double north = std::ceil(south / step) * step; north <= g.north; north += step)
+    for (double east = std::ceil(g.west / step) * step; east <= east_end; east += step)
+      if (const double z = s.height({east, north}); std::isfinite(z))
+        spots.push_back({{east, north, z}, Spot::Kind::grid});
+}
+
+std::string word_of(Spot::Kind kind) {
+  return kind == Spot::Kind::summit ? "summit" : kind == Spot::Kind::pit ? "pit" : "grid";
 }
 
 }  // namespace
@@ -301,6 +315,7 @@ Contours contours_of(const Surface& surface, const ContourOptions& options, Prog
   for (auto& lines : made)
     for (Contour& line : lines) out.lines.push_back(std::move(line));
   if (options.spots) out.spots = spots_of(surface, smooth.z, options.interval);
+  if (options.spot_grid > 0) add_grid(surface, options.spot_grid, out.spots);
   return out;
 }
 
@@ -325,7 +340,7 @@ void write_contours(const std::filesystem::path& path, const Surface& of, const 
   for (const Spot& spot : contours.spots)
     spots.features.push_back({Feature::Shape::point,
                               {{spot.X}},
-                              {{"height", in_crs(spot.X.z())}, {"kind", std::string(spot.summit ? "summit" : "pit")}},
+                              {{"height", in_crs(spot.X.z())}, {"kind", std::string(word_of(spot.kind))}},
                               "SPOT_HEIGHT",
                               fmt::format("{:.2f}", in_crs(spot.X.z()))});
   std::vector<VectorLayer> layers = {std::move(lines), std::move(spots)};

@@ -14,6 +14,7 @@ struct ContourOptions {
   double smoothing = 2;      ///< standard deviation of the smoothing, cells
   double most_moved = 0.2;   ///< share of the interval by which smoothing and simplifying may move heights under a line
   bool spots = true;         ///< heights of summits and pits
+  double spot_grid = 0;      ///< m; spot heights so far apart beside them, 0: none
 };
 
 /// A line of one height.
@@ -27,7 +28,7 @@ struct Contour {
 
 struct Spot {
   Eigen::Vector3d X;
-  bool summit = true;  ///< else a pit
+  enum class Kind { summit, pit, grid } kind = Kind::summit;
 };
 
 struct Contours {
