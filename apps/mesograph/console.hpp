@@ -82,6 +82,7 @@ Command adjust_command();
 Command densify_command();
 Command cloud_command();
 Command surface_command();
+Command mosaic_command();
 Command volume_command();
 Command compare_command();
 Command report_command();

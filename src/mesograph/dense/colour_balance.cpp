@@ -115,6 +115,12 @@ ColourBalance balance_colours(const std::vector<ColourSample>& samples, const st
   return fit.result();
 }
 
+std::array<double, 3> ColourBalance::factors(int photo, double r2) const {
+  const auto& g = gain[static_cast<std::size_t>(photo)];
+  const double f = falloff_at(falloff[static_cast<std::size_t>(camera[static_cast<std::size_t>(photo)])], r2);
+  return {std::exp(-g[0] - f), std::exp(-g[1] - f), std::exp(-g[2] - f)};
+}
+
 void ColourBalance::apply(int photo, const Pinhole& p, photo::Rgb& image) const {
   const auto& g = gain[static_cast<std::size_t>(photo)];
   const auto& k = falloff[static_cast<std::size_t>(camera[static_cast<std::size_t>(photo)])];

@@ -20,6 +20,9 @@ struct ColourBalance {
   std::vector<std::array<double, 2>> falloff;  ///< of cameras: logarithm is [0] r2 + [1] r2^2
   std::vector<int> camera;                     ///< of photos
 
+  /// By what a level of a photo is multiplied, channel by channel, to be as an average photo would have it; r2 as in
+  /// ColourSample.
+  std::array<double, 3> factors(int photo, double r2) const;
   /// The photo as an average one would have it.
   void apply(int photo, const Pinhole& pinhole, photo::Rgb& image) const;
 };

@@ -1,7 +1,8 @@
 #pragma once
 
-#include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <mesograph/draw/canvas.hpp>
+#include <mesograph/photo/image.hpp>
 #include <mesograph/surface/grid.hpp>
 #include <string>
 #include <utility>
@@ -27,6 +28,9 @@ Drawing surface_drawing(const surface::Surface& surface, const std::vector<std::
 Drawing difference_drawing(const surface::Surface& ground, const std::vector<float>& difference,
                            const std::vector<float>& significance, double limit, const std::vector<std::string>& notes,
                            const std::vector<MapLine>& lines);
+
+/// A picture that lies over a box of the plan (m), with coordinates, scale bar and notes beside it.
+Drawing picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes);
 
 /// A surface as a line of a profile; `name` in its legend, empty: none.
 struct ProfileLine {

@@ -173,24 +173,8 @@ std::vector<Eigen::Vector3d> Frame::crs_from_local(const std::vector<Eigen::Vect
   }
   Eigen::AlignedBox3d box;
   for (const Eigen::Vector3d& p : X) box.extend(p);
-  const Eigen::Vector3d middle = box.center(), half = (0.5 * box.sizes()).cwiseMax(1.0);
-  Eigen::Vector3d node[3][3][2];
-  for (int i = 0; i < 3; ++i)
-    for (int j = 0; j < 3; ++j)
-      for (int k = 0; k < 2; ++k)
-        node[i][j][k] = crs_from_local(middle + half.cwiseProduct(Eigen::Vector3d(i - 1, j - 1, 2 * k - 1)));
-  for (const Eigen::Vector3d& p : X) {
-    const Eigen::Vector3d at = (p - middle).cwiseQuotient(half);  // -1 to 1
-    // Lagrange's polynomials over -1, 0, 1, and over -1, 1.
-    const auto three = [](double t) { return Eigen::Vector3d(0.5 * t * (t - 1), 1 - t * t, 0.5 * t * (t + 1)); };
-    const Eigen::Vector3d x = three(at.x()), y = three(at.y());
-    const Eigen::Vector2d z(0.5 * (1 - at.z()), 0.5 * (1 + at.z()));
-    Eigen::Vector3d sum = Eigen::Vector3d::Zero();
-    for (int i = 0; i < 3; ++i)
-      for (int j = 0; j < 3; ++j)
-        for (int k = 0; k < 2; ++k) sum += x[i] * y[j] * z[k] * node[i][j][k];
-    out.push_back(sum);
-  }
+  const WayOverBox way(box.min(), box.max(), [&](const Eigen::Vector3d& p) { return crs_from_local(p); });
+  for (const Eigen::Vector3d& p : X) out.push_back(way(p));
   return out;
 }
 

@@ -5,6 +5,7 @@
 #include <mesograph/base/threads.hpp>
 #include <mesograph/dense/colour_balance.hpp>
 #include <mesograph/photo/image.hpp>
+#include <mesograph/stages/balance_photos.hpp>
 #include <mesograph/stages/block_to_densify.hpp>
 #include <mesograph/stages/photo_points.hpp>
 
@@ -47,41 +48,6 @@ std::vector<fs::path> PhotoPoints::items(const std::vector<int>& stations) const
 
 namespace {
 
-/// What photos show of tie points, and from it how their brightness differs. Photos are read at an eighth of their
-/// size: a sample is the mean of some pixels.
-dense::ColourBalance balance(const DepthJob& job, Progress& progress) {
-  constexpr int level = 3;
-  constexpr std::size_t most_points = 20000;
-  const std::size_t every = 1 + job.plan.block.points.size() / most_points;
-  std::vector<std::vector<std::pair<int, Eigen::Vector2d>>> seen(job.plan.block.stations.size());
-  for (std::size_t i = 0; i < job.plan.block.points.size(); i += every)
-    for (const adjust::Ray& ray : job.plan.block.points[i].rays)
-      if (adjust::takes_part(job.plan.block, ray)) seen[ray.station].emplace_back(static_cast<int>(i / every), ray.x);
-  std::vector<std::vector<dense::ColourSample>> parts(seen.size());
-  progress.start("balancing colours", seen.size());
-  parallel_for(seen.size(), [&](std::size_t s) {
-    progress.check();
-    progress.advance();
-    if (seen[s].empty()) return;
-    const photo::Rgb image = photo::read_rgb(job.kept[s]->path, level, job.kept[s]->tone);
-    const camera::Camera& camera = job.plan.block.cameras[job.plan.block.stations[s].camera];
-    for (const auto& [point, x] : seen[s]) {
-      const int col = static_cast<int>(x.x() * image.width / camera.width),
-                row = static_cast<int>(x.y() * image.height / camera.height);
-      const auto v = camera::ray(camera, x);
-      if (!v || col < 0 || row < 0 || col >= image.width || row >= image.height) continue;
-      dense::ColourSample sample{point, static_cast<int>(s), v->head<2>().squaredNorm(), {}};
-      for (int ch = 0; ch < 3; ++ch) sample.level[static_cast<std::size_t>(ch)] = image.at(col, row, ch);
-      parts[s].push_back(sample);
-    }
-  });
-  std::vector<dense::ColourSample> samples;
-  for (const auto& part : parts) samples.insert(samples.end(), part.begin(), part.end());
-  std::vector<int> cameras;
-  for (const adjust::Station& s : job.plan.block.stations) cameras.push_back(s.camera);
-  return dense::balance_colours(samples, cameras);
-}
-
 void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, const std::set<int>& witnesses,
                    const dense::ColourBalance& colours) {
   const dense::MappedView reference = load_depth(job, station);
@@ -117,7 +83,7 @@ void make_photo_points(const DepthJob& job, const PhotoPoints& store, Progress& 
     maps += uses[s] > 0 && !job.plan.partners[s].empty() && !fs::exists(job.item(static_cast<int>(s)));
   if (todo.empty()) return;
   photo::prepare_gdal();
-  const dense::ColourBalance colours = balance(job, progress);
+  const dense::ColourBalance colours = balance_photos(job.plan.block, job.kept, progress);
   progress.start("matching depth", maps + todo.size());
   const std::size_t at_once = job.plan.photos_at_once();
   for (std::size_t begin = 0; begin < todo.size(); begin += at_once) {

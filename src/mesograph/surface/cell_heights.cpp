@@ -191,8 +191,7 @@ void gather(const Sorted& sorted, const Grid& grid, int col, int row, double rea
         const double x = ((*p)->X.x() - middle.x()) * per_cell, y = ((*p)->X.y() - middle.y()) * per_cell,
                      distance2 = x * x + y * y;
         if (distance2 <= reach2)
-          near.push_back(
-              {x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance2, (*p)->point_class});
+          near.push_back({x, y, (*p)->X.z(), (*p)->sigma, (*p)->block, distance2, (*p)->point_class});
       }
     }
 }

@@ -24,7 +24,8 @@ struct CellOptions {
   double own_reach = 0.8;  ///< a cell is measured where a point lies so near; more: bridges gaps
   double steepest = 1.5;   ///< rise over run up to which neighbours are of one layer
   Breaklines breaklines;   ///< points beyond one take no part
-  std::vector<int> left_out;  ///< classes of points that do not take part; what they cover is a gap, filled whatever its width
+  std::vector<int>
+      left_out;  ///< classes of points that do not take part; what they cover is a gap, filled whatever its width
 };
 
 /// What a tile must see beyond itself, m.

@@ -1,0 +1,27 @@
+#pragma once
+
+#include <filesystem>
+#include <functional>
+#include <mesograph/mosaic/tile.hpp>
+
+namespace mesograph::mosaic {
+
+struct MosaicFileOptions {
+  bool lossless = false;  ///< DEFLATE instead of JPEG
+  int quality = 90;       ///< of JPEG
+};
+
+/// Hands the tiles out one after the other, across and down.
+using TileOf = std::function<Tile(int tile_col, int tile_row)>;
+
+/// The mosaic as a cloud-optimised GeoTIFF with overviews, its empty cells in a mask, in the CRS of `of`; beside it
+/// `source` with three bands: the photo's number in its list (0: none), the angle of its ray to the vertical (degrees),
+/// and the standard deviation of the place (m). Memory: a tile; both wait as plain files beside until they are packed.
+/// Throws Error where the disk refuses; then neither is there. The same tiles give the same bytes.
+void write_mosaic(const std::filesystem::path& path, const std::filesystem::path& source, const MosaicPlan& plan,
+                  const surface::Surface& of, const MosaicFileOptions& options, const TileOf& tile_of);
+
+/// The mosaic at a fraction of its size, for pictures: levels at every so many-th cell of `path`, alpha as white.
+photo::Rgb read_reduced(const std::filesystem::path& path, int most_pixels);
+
+}  // namespace mesograph::mosaic
