@@ -28,9 +28,9 @@ void run_mosaic(Call& call) {
     throw UsageError("--out {}: mosaics are written as .tif", request.out.string());
   const stages::Mosaicked made = stages::make_mosaic(opened, request, call.progress);
   call.json = json_of(made);
-  call.lines.push_back(
-      fmt::format("{}: {} x {} cells of {:g} m from {} photos, {:.1f} % empty; {} of {} tiles made", made.files.front(),
-                  made.columns, made.rows, made.cell, made.photos, 100 * made.empty_share, made.tiles_made, made.tiles));
+  call.lines.push_back(fmt::format("{}: {} x {} cells of {:g} m from {} photos, {:.1f} % empty; {} of {} tiles made",
+                                   made.files.front(), made.columns, made.rows, made.cell, made.photos,
+                                   100 * made.empty_share, made.tiles_made, made.tiles));
   call.lines.push_back(fmt::format(
       "photos differ along seams by {:.1f} grey levels in the median, {:.0f} at worst, before they are blended; rays "
       "{:.0f} degrees off the vertical, places good to {:.3f} m in the median",

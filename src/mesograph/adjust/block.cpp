@@ -43,6 +43,13 @@ bool takes_part(const Block& block, const ScaleBar& bar) {
   return stands(block.surveyed[bar.a]) && stands(block.surveyed[bar.b]);
 }
 
+bool takes_part_jointly(const Block& block, std::size_t surveyed) {
+  const SurveyedPoint& p = block.surveyed[surveyed];
+  const auto rays =
+      std::count_if(p.point.rays.begin(), p.point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); });
+  return p.role == Role::control && p.knows_any() && p.point.X.allFinite() && rays >= 2;
+}
+
 Eigen::Vector3d tilt(const Station& station) { return station.up.cross(station.R.transpose().col(2)); }
 
 double ray_angle(const Block& block, const GroundPoint& point) {

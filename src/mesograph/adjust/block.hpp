@@ -211,6 +211,9 @@ Eigen::Vector3d tilt(const Station& station);
 /// Both ends are of role control, intersected, and seen by two rays or more: only then a bar takes part.
 bool takes_part(const Block& block, const ScaleBar& bar);
 
+/// A surveyed point of Block::joint that takes part: of role control, sighted twice, and in its place.
+bool takes_part_jointly(const Block& block, std::size_t surveyed);
+
 /// Largest angle between two rays of a point that take part, rad.
 double ray_angle(const Block& block, const GroundPoint& point);
 

@@ -22,13 +22,6 @@ Eigen::MatrixXd axes_of(const Block& block, const std::vector<std::size_t>& poin
 
 }  // namespace
 
-bool takes_part_jointly(const Block& block, std::size_t surveyed) {
-  const SurveyedPoint& p = block.surveyed[surveyed];
-  const auto rays =
-      std::count_if(p.point.rays.begin(), p.point.rays.end(), [&](const Ray& ray) { return takes_part(block, ray); });
-  return p.role == Role::control && p.knows_any() && p.point.X.allFinite() && rays >= 2;
-}
-
 JointTerm::JointTerm(const Block& block, const Layout& layout) : held_(block.surveyed.size(), 0) {
   const JointControl& joint = block.joint;
   if (joint.points.empty()) return;

@@ -28,9 +28,6 @@ class JointTerm {
   Eigen::MatrixXd weight_;
 };
 
-/// A surveyed point of Block::joint that takes part: of role control, sighted twice, and in its place.
-bool takes_part_jointly(const Block& block, std::size_t surveyed);
-
 /// Tests of correlated observations along a point's axes (Baarda 1968): of each of them what `tested` gives of those
 /// that are not correlated.
 struct JointTest {

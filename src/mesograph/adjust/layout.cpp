@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <mesograph/adjust/joint_control.hpp>
 #include <mesograph/adjust/layout.hpp>
 #include <mesograph/adjust/shutter.hpp>
 #include <mesograph/base/errors.hpp>

@@ -1,10 +1,18 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/mosaic/candidates.hpp>
+#include <mesograph/surface/outline.hpp>
 
 namespace mesograph::mosaic {
 
+namespace {
+
+/// What squares are worth on a seam, grey levels: where the surface jumps, and on what stands out of it.
+constexpr float at_jumps = 80, on_objects = 250;
+
 double tangent2(double upright) { return 1 / (upright * upright) - 1; }
+
+}  // namespace
 
 Candidate candidate_of(const adjust::Block& block, const PhotoSight& sight, const Ground& ground,
                        const surface::Grid& coarse, const photo::Rgb& reduced, const Toning& toning,
@@ -53,9 +61,9 @@ Candidate candidate_of(const adjust::Block& block, const PhotoSight& sight, cons
       upright /= seen, range /= seen, r2 /= seen;
       const double pixel = range / camera.interior[camera::c] / std::max(0.1, upright);
       const double coarser = std::max(0.0, pixel / (coarse.cell / 8) - 1);
-      out.cost[i] = static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) +
-                                       options.of_resolution * coarser + options.of_rim * r2 / corner2 +
-                                       options.of_hidden * (there - seen) / there);
+      out.cost[i] =
+          static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) + options.of_resolution * coarser +
+                             options.of_rim * r2 / corner2 + options.of_hidden * (there - seen) / there);
       for (std::size_t ch = 0; ch < 3; ++ch)
         out.colour[i][ch] = static_cast<std::uint8_t>(std::clamp(sum[ch] / seen, 0.0, 255.0));
     }
@@ -74,9 +82,9 @@ std::vector<float> rough_squares(const Ground& ground, const surface::Grid& coar
       const std::size_t i = coarse.at(c, r);
       low[i] = std::min(low[i], z), high[i] = std::max(high[i], z);
     }
-  constexpr float cost = 40;
   // What a slope of 45 degrees rises over two squares is no jump.
   const auto jump = static_cast<float>(2 * coarse.cell);
+  std::vector<std::int8_t> even(coarse.size(), 0);
   for (int row = 0; row < coarse.rows; ++row)
     for (int col = 0; col < coarse.columns; ++col) {
       float least = INFINITY, most = -INFINITY;
@@ -84,8 +92,30 @@ std::vector<float> rough_squares(const Ground& ground, const surface::Grid& coar
         for (int c = col - 1; c <= col + 1; ++c)
           if (coarse.inside(c, r))
             least = std::min(least, low[coarse.at(c, r)]), most = std::max(most, high[coarse.at(c, r)]);
-      if (most - least > jump) out[coarse.at(col, row)] = cost;
+      even[coarse.at(col, row)] = most - least <= jump;
+      if (most - least > jump) out[coarse.at(col, row)] = at_jumps;
     }
+  // What jumps enclose stands on the ground, or is a hole in it: a roof, a truck. The ground is what is large.
+  for (const auto& group : surface::groups_of(coarse, even, surface::Touch::sides)) {
+    constexpr std::size_t few = 20;  // parts of the site
+    if (few * group.size() > coarse.size()) continue;
+    const bool rim = std::any_of(group.begin(), group.end(), [&](std::size_t i) {
+      const int col = coarse.column_of(i), row = coarse.row_of(i);
+      return col == 0 || row == 0 || col == coarse.columns - 1 || row == coarse.rows - 1;
+    });
+    if (rim) continue;
+    for (const std::size_t i : group) out[i] = on_objects;
+    // Its own edge, too: squares of the jump around it that hold something of its level.
+    for (const std::size_t i : group) {
+      const int col = coarse.column_of(i), row = coarse.row_of(i);
+      for (int r = row - 2; r <= row + 2; ++r)
+        for (int c = col - 2; c <= col + 2; ++c) {
+          if (!coarse.inside(c, r)) continue;
+          const std::size_t j = coarse.at(c, r);
+          if (out[j] == at_jumps && high[j] > low[i] - 0.5F * jump) out[j] = on_objects;
+        }
+    }
+  }
   return out;
 }
 

@@ -44,7 +44,7 @@ Candidate candidate_of(const adjust::Block& block, const PhotoSight& sight, cons
                        const CandidateOptions& options);
 
 /// Where seams should not go: what a square of the coarse grid is worth on a seam beside the colours' difference, grey
-/// levels: 40 where the surface jumps in it or beside it, as at eaves.
+/// levels: much where the surface jumps in it or beside it, as at eaves, and more on what such jumps enclose, as roofs.
 std::vector<float> rough_squares(const Ground& ground, const surface::Grid& coarse);
 
 }  // namespace mesograph::mosaic

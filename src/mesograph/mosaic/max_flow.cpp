@@ -111,7 +111,8 @@ bool MaxFlow::rooted(int i, int& distance) {
     at = arc(n.parent).to;
   }
   int left = distance;
-  for (at = i; node(at).stamp != time_; at = arc(node(at).parent).to) node(at).stamp = time_, node(at).distance = left--;
+  for (at = i; node(at).stamp != time_; at = arc(node(at).parent).to)
+    node(at).stamp = time_, node(at).distance = left--;
   return true;
 }
 

@@ -81,9 +81,8 @@ Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surfa
 void put(GDALDataset& to, const fs::path& path, int band, const Tile& t, const void* values, GDALDataType type,
          int step) {
   const int size = GDALGetDataTypeSizeBytes(type);
-  if (to.GetRasterBand(band)->RasterIO(GF_Write, t.first_col, t.first_row, t.columns, t.rows,
-                                       const_cast<void*>(values), t.columns, t.rows, type,
-                                       static_cast<GSpacing>(size) * step,
+  if (to.GetRasterBand(band)->RasterIO(GF_Write, t.first_col, t.first_row, t.columns, t.rows, const_cast<void*>(values),
+                                       t.columns, t.rows, type, static_cast<GSpacing>(size) * step,
                                        static_cast<GSpacing>(size) * step * t.columns, nullptr) != CE_None)
     refuse(path);
 }
@@ -143,7 +142,8 @@ void write_mosaic(const fs::path& path, const fs::path& source, const MosaicPlan
   else
     pack(path, colours.path(),
          {"COMPRESS=JPEG", fmt::format("QUALITY={}", options.quality), "OVERVIEW_RESAMPLING=AVERAGE"});
-  pack(source, sources.path(), {"COMPRESS=DEFLATE", "LEVEL=6", "PREDICTOR=FLOATING_POINT", "OVERVIEW_RESAMPLING=NEAREST"});
+  pack(source, sources.path(),
+       {"COMPRESS=DEFLATE", "LEVEL=6", "PREDICTOR=FLOATING_POINT", "OVERVIEW_RESAMPLING=NEAREST"});
 }
 
 photo::Rgb read_reduced(const fs::path& path, int most_pixels) {

@@ -38,8 +38,14 @@ void PhotoSight::find_box(const Ground& ground) {
   for (int k = 0; k < 4 * along; ++k) {
     const double t = static_cast<double>(k % along) / along;
     const int side = k / along;
-    const Eigen::Vector2d x(side == 0 ? t : side == 1 ? 1 : side == 2 ? 1 - t : 0,
-                            side == 0 ? 0 : side == 1 ? t : side == 2 ? 1 : 1 - t);
+    const Eigen::Vector2d x(side == 0   ? t
+                            : side == 1 ? 1
+                            : side == 2 ? 1 - t
+                                        : 0,
+                            side == 0   ? 0
+                            : side == 1 ? t
+                            : side == 2 ? 1
+                                        : 1 - t);
     const auto line = adjust::sight_line(block_, s, {x.x() * camera.width, x.y() * camera.height});
     if (!line) continue;
     const Eigen::Vector3d d = from_local * line->d;
@@ -76,7 +82,8 @@ void PhotoSight::fill(const Ground& ground) {
   nearest_.assign(static_cast<std::size_t>(columns_) * rows_, INFINITY);
   // Within a square ground that is seen at 60 degrees comes nearer by twice its width.
   margin_ = 2.5 * step_ * pixel;
-  const int first_col = std::max(0, g.column(box_.min().x())), last_col = std::min(g.columns - 1, g.column(box_.max().x())),
+  const int first_col = std::max(0, g.column(box_.min().x())),
+            last_col = std::min(g.columns - 1, g.column(box_.max().x())),
             first_row = std::max(0, g.row(box_.max().y())), last_row = std::min(g.rows - 1, g.row(box_.min().y()));
   for (int row = first_row; row <= last_row; ++row)
     for (int col = first_col; col <= last_col; ++col) {
@@ -97,7 +104,8 @@ std::optional<Eigen::Vector2d> PhotoSight::show(const Eigen::Vector3d& X) const 
   const adjust::Station& s = block_.stations[static_cast<std::size_t>(station_)];
   const camera::Camera& camera = block_.cameras[static_cast<std::size_t>(s.camera)];
   const auto x = adjust::image_of(block_, s, X);
-  if (!x || !(x->x() >= rim_px && x->y() >= rim_px && x->x() < camera.width - rim_px && x->y() < camera.height - rim_px))
+  if (!x ||
+      !(x->x() >= rim_px && x->y() >= rim_px && x->x() < camera.width - rim_px && x->y() < camera.height - rim_px))
     return std::nullopt;
   return x;
 }

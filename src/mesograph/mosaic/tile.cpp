@@ -22,7 +22,8 @@ struct Plane {
   float at(int x, int y) const { return v[static_cast<std::size_t>(y) * width + x]; }
 };
 
-/// Means over boxes, thrice one after the other: nearly a Gaussian that reaches `radius` * 3 cells. Beyond the rim: nought.
+/// Means over boxes, thrice one after the other: nearly a Gaussian that reaches `radius` * 3 cells. Beyond the rim:
+/// nought.
 void blur(Plane& p, int radius) {
   for (int pass = 0; pass < 3; ++pass) {
     parallel_for(static_cast<std::size_t>(p.height), 16, [&](std::size_t row) {
@@ -89,7 +90,9 @@ class Bench {
     std::array<Plane, 3> low, high;
     Plane low_weight, high_weight;
     Sums(int w, int h)
-        : low{Plane(w, h), Plane(w, h), Plane(w, h)}, high{Plane(w, h), Plane(w, h), Plane(w, h)}, low_weight(w, h),
+        : low{Plane(w, h), Plane(w, h), Plane(w, h)},
+          high{Plane(w, h), Plane(w, h), Plane(w, h)},
+          low_weight(w, h),
           high_weight(w, h) {}
   };
   void add(int candidate, const photo::Rgb& photo, Sums& sums) const;
@@ -156,8 +159,7 @@ void Bench::add(int candidate, const photo::Rgb& photo, Sums& sums) const {
   const int w = east - west + 1, h = south - north + 1;
   Plane far(w, h), near(w, h), valid(w, h);
   for (int y = 0; y < h; ++y)
-    for (int x = 0; x < w; ++x)
-      near.at(x, y) = far.at(x, y) = win_[at(west + x, north + y)] == candidate ? 1.0F : 0.0F;
+    for (int x = 0; x < w; ++x) near.at(x, y) = far.at(x, y) = win_[at(west + x, north + y)] == candidate ? 1.0F : 0.0F;
   blur(far, reach / 3), blur(near, 1);
   const PhotoSight& sight = *plan_.sights[static_cast<std::size_t>(candidate)];
   const adjust::Station& s = plan_.block->stations[static_cast<std::size_t>(sight.station())];
@@ -173,8 +175,7 @@ void Bench::add(int candidate, const photo::Rgb& photo, Sums& sums) const {
       const auto place = sight.see(X);
       if (!place) continue;
       const Eigen::Vector3d v = s.R.transpose() * (X - s.C);
-      const std::array<double, 3> factor =
-          plan_.toning(sight.station(), v.head<2>().squaredNorm() / (v.z() * v.z()));
+      const std::array<double, 3> factor = plan_.toning(sight.station(), v.head<2>().squaredNorm() / (v.z() * v.z()));
       const std::array<float, 3> colour = resampled(photo, place->cwiseProduct(scale));
       for (std::size_t ch = 0; ch < 3; ++ch) level[ch].at(x, y) = colour[ch] * static_cast<float>(factor[ch]);
       valid.at(x, y) = 1;

@@ -11,9 +11,9 @@ namespace mesograph::mosaic {
 /// A square of the mosaic as it is kept: cells row by row.
 struct Tile {
   int first_col = 0, first_row = 0, columns = 0, rows = 0;  ///< of the mosaic's grid
-  std::vector<std::uint8_t> rgba;                            ///< four a cell; alpha 0: empty
-  std::vector<std::int32_t> photo;                           ///< station, from 0; -1: empty
-  std::vector<float> angle;                                  ///< of its ray to the vertical, degrees
+  std::vector<std::uint8_t> rgba;                           ///< four a cell; alpha 0: empty
+  std::vector<std::int32_t> photo;                          ///< station, from 0; -1: empty
+  std::vector<float> angle;                                 ///< of its ray to the vertical, degrees
   std::vector<float> sigma;  ///< m, of its place: half a pixel, and the height's sigma times the angle's tangent
 
   template <typename Self, typename Visit>
@@ -28,8 +28,8 @@ struct Tile {
 struct MosaicPlan {
   const adjust::Block* block = nullptr;
   const Ground* ground = nullptr;
-  surface::Grid grid;                         ///< of the mosaic
-  surface::Grid coarse;                       ///< squares of `per_square` x `per_square` cells; the same corner
+  surface::Grid grid;                               ///< of the mosaic
+  surface::Grid coarse;                             ///< squares of `per_square` x `per_square` cells; the same corner
   std::vector<std::unique_ptr<PhotoSight>> sights;  ///< one a candidate
   std::vector<Candidate> candidates;
   Labels labels;

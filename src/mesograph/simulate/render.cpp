@@ -33,7 +33,7 @@ Line look_along(const Scene& scene, const TrueCamera& camera, const TrueStation&
   const std::vector<Eigen::Vector3f> albedo = scene.albedo(met, footprint);
   for (std::size_t i = 0, k = 0; i < n; ++i)
     if (out.range[i] > 0) {
-      out.light[i] = 200.0f * static_cast<float>(0.45 + 0.95 * direct[k]) * albedo[k];
+      out.light[i] = lit_level(albedo[k], direct[k]);
       ++k;
     }
   return out;

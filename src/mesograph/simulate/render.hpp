@@ -15,4 +15,9 @@ struct Rendering {
 /// grey levels. Follows from the arguments alone. Exact from run to run, whatever the number of threads.
 Rendering render(const Scene& scene, const TrueCamera& camera, const TrueStation& station, std::uint64_t seed);
 
+/// Grey levels that a surface sends back, channel by channel: in the sky's light and the sun's.
+inline Eigen::Vector3f lit_level(const Eigen::Vector3f& albedo, double direct) {
+  return 200.0f * static_cast<float>(0.45 + 0.95 * direct) * albedo;
+}
+
 }  // namespace mesograph::simulate

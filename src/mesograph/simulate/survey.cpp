@@ -9,6 +9,7 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/geo/frame.hpp>
+#include <mesograph/simulate/ortho.hpp>
 #include <mesograph/simulate/survey.hpp>
 #include <mesograph/simulate/take_photos.hpp>
 #include <mesograph/simulate/truth_files.hpp>
@@ -199,6 +200,23 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
   if (status != CE_None) throw Error("{}: cannot be written; check space", path.string());
 }
 
+/// truth/ortho.tif: the site from straight above in the light of the first sortie.
+void write_ortho_of(const Job& job, const LitSite& light) {
+  const Eigen::Vector3d o = job.files.frame.local_from_crs(site_origin());
+  const Eigen::Vector3d ex = (job.files.frame.local_from_crs(site_origin() + Eigen::Vector3d(50, 0, 0)) - o) / 50,
+                        ey = (job.files.frame.local_from_crs(site_origin() + Eigen::Vector3d(0, 50, 0)) - o) / 50;
+  OrthoPlace place;
+  place.west = std::floor(site_origin().x() - Site::half_width);
+  place.north = std::ceil(site_origin().y() + Site::half_length);
+  place.columns = static_cast<int>(2 * Site::half_width / place.cell);
+  place.rows = static_cast<int>(2 * Site::half_length / place.cell);
+  place.wkt = job.files.crs.wkt;
+  place.scene_place = [&](double east, double north) -> Eigen::Vector3d {
+    return (east - site_origin().x()) * ex + (north - site_origin().y()) * ey;
+  };
+  write_ortho(job.folder / "truth" / "ortho.tif", light, place);
+}
+
 }  // namespace
 
 void simulate_survey(const fs::path& folder, const SimulateOptions& options, Progress& progress) {
@@ -222,6 +240,7 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   const LitSite morning(job.site, {0.55, -0.45, 0.75}), afternoon(job.site, {-0.6, -0.35, 0.7});
   write_surface(job,
                 take_photos(folder / "photos", {&morning, &afternoon}, job.flight, job.files, options.seed, progress));
+  write_ortho_of(job, morning);
   write_file(folder / "truth" / "points.csv", truth_points);
   write_file(folder / "truth" / "stations.csv", job.files.stations_text(job.flight.stations, job.flight.cameras));
   write_file(folder / "truth" / "cameras.json", true_cameras_text(job.flight.cameras));

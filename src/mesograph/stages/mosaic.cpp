@@ -75,8 +75,8 @@ surface::Surface surface_for(const Survey& survey, const fs::path& path, Progres
 void lay_grids(Job& job) {
   const surface::Grid& s = job.surface.grid;
   MosaicPlan& plan = job.plan;
-  const double cell = std::isfinite(job.request.cell) ? job.request.cell
-                                                      : tidy(adjust::ground_sampling_distance(job.named.block));
+  const double cell =
+      std::isfinite(job.request.cell) ? job.request.cell : tidy(adjust::ground_sampling_distance(job.named.block));
   Eigen::AlignedBox2d box;  // of what has a height
   for (int row = 0; row < s.rows; ++row)
     for (int col = 0; col < s.columns; ++col)
@@ -107,9 +107,8 @@ void find_candidates(Job& job, Progress& progress) {
     const Photo& photo = *job.kept[static_cast<std::size_t>(stations[k])];
     plan.sights[k] = std::make_unique<mosaic::PhotoSight>(job.named.block, stations[k], *job.ground);
     if (!plan.sights[k]->box().isEmpty())
-      plan.candidates[k] =
-          mosaic::candidate_of(job.named.block, *plan.sights[k], *job.ground, plan.coarse,
-                               photo::read_rgb(photo.path, level, photo.tone), plan.toning, {});
+      plan.candidates[k] = mosaic::candidate_of(job.named.block, *plan.sights[k], *job.ground, plan.coarse,
+                                                photo::read_rgb(photo.path, level, photo.tone), plan.toning, {});
     plan.candidates[k].photo = stations[k];
     progress.advance();
   });
@@ -161,7 +160,8 @@ std::vector<cloud::Polygon> wanted_seams(const Job& job) {
 void take_polygons(Job& job, Progress& progress) {
   MosaicPlan& plan = job.plan;
   std::map<std::string, int> number;
-  for (std::size_t k = 0; k < plan.candidates.size(); ++k) number[image_of(job, static_cast<int>(k))] = static_cast<int>(k);
+  for (std::size_t k = 0; k < plan.candidates.size(); ++k)
+    number[image_of(job, static_cast<int>(k))] = static_cast<int>(k);
   const Eigen::Vector2d metres = job.surface.metres.head<2>();
   std::size_t unseen = 0;
   std::set<std::string> unknown;
@@ -173,8 +173,10 @@ void take_polygons(Job& job, Progress& progress) {
     }
     const cloud::Polygon polygon = drawn.times(metres);
     const Eigen::AlignedBox2d box = polygon.box();
-    for (int row = std::max(0, plan.coarse.row(box.max().y())); row <= std::min(plan.coarse.rows - 1, plan.coarse.row(box.min().y())); ++row)
-      for (int col = std::max(0, plan.coarse.column(box.min().x())); col <= std::min(plan.coarse.columns - 1, plan.coarse.column(box.max().x())); ++col) {
+    for (int row = std::max(0, plan.coarse.row(box.max().y()));
+         row <= std::min(plan.coarse.rows - 1, plan.coarse.row(box.min().y())); ++row)
+      for (int col = std::max(0, plan.coarse.column(box.min().x()));
+           col <= std::min(plan.coarse.columns - 1, plan.coarse.column(box.max().x())); ++col) {
         if (!polygon.contains(plan.coarse.middle(col, row))) continue;
         if (std::isfinite(plan.candidates[static_cast<std::size_t>(found->second)].cost_at(col, row)))
           plan.labels.candidate[plan.coarse.at(col, row)] = found->second;
@@ -183,10 +185,12 @@ void take_polygons(Job& job, Progress& progress) {
       }
   }
   if (!unknown.empty())
-    progress.say(fmt::format("seams name photos that are not in the block and are passed over: {}", fmt::join(unknown, ", ")));
+    progress.say(
+        fmt::format("seams name photos that are not in the block and are passed over: {}", fmt::join(unknown, ", ")));
   if (unseen > 0)
-    progress.say(fmt::format("{} squares of {:g} m within seams are not shown by the photo that they name; the others' stand there",
-                             unseen, plan.coarse.cell));
+    progress.say(fmt::format(
+        "{} squares of {:g} m within seams are not shown by the photo that they name; the others' stand there", unseen,
+        plan.coarse.cell));
 }
 
 /// What a tile follows from.
@@ -254,7 +258,8 @@ class PhotoShelf {
 /// Tiles, from the store where they are there, and what they add up to.
 class Tiles {
  public:
-  Tiles(const Job& job, Mosaicked& sums, Progress& progress) : job_(job), sums_(sums), progress_(progress), shelf_(job) {}
+  Tiles(const Job& job, Mosaicked& sums, Progress& progress)
+      : job_(job), sums_(sums), progress_(progress), shelf_(job) {}
 
   mosaic::Tile operator()(int col, int row) {
     progress_.check();
@@ -307,15 +312,12 @@ std::size_t cells_of_surface(const Job& job) {
 /// Who has which squares, as polygons that people can edit and give back.
 void write_seams(const Job& job, const fs::path& path) {
   const MosaicPlan& plan = job.plan;
-  surface::VectorLayer layer{"seams",
-                             surface::Feature::Shape::polygon,
-                             true,
-                             {{"id", std::string()},
-                              {"number", 0},
-                              {"sortie", std::string()},
-                              {"time", std::string()},
-                              {"area", 0.0}},
-                             {}};
+  surface::VectorLayer layer{
+      "seams",
+      surface::Feature::Shape::polygon,
+      true,
+      {{"id", std::string()}, {"number", 0}, {"sortie", std::string()}, {"time", std::string()}, {"area", 0.0}},
+      {}};
   for (std::size_t k = 0; k < plan.candidates.size(); ++k) {
     std::vector<std::int8_t> marks(plan.coarse.size(), 0);
     for (std::size_t i = 0; i < marks.size(); ++i) marks[i] = plan.labels.candidate[i] == static_cast<int>(k);
@@ -353,8 +355,17 @@ Mosaicked make_mosaic(const Survey& survey, const MosaicRequest& request, Progre
   PhotoTable photos = load_photos(survey);
   NamedBlock named = block_to_densify(survey, photos, true, progress);
   geo::Frame frame(survey.crs, named.origin);
-  Job job{survey, request, std::move(photos), {}, std::move(named), surface_for(survey, file, progress),
-          std::move(frame), hash_file(file), {}, nullptr, {}};
+  Job job{survey,
+          request,
+          std::move(photos),
+          {},
+          std::move(named),
+          surface_for(survey, file, progress),
+          std::move(frame),
+          hash_file(file),
+          {},
+          nullptr,
+          {}};
   job.kept = job.photos.kept();
   lay_grids(job);
   job.ground = std::make_unique<mosaic::Ground>(job.surface, job.frame);

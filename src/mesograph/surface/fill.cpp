@@ -196,6 +196,66 @@ double between(const Patch& p, const std::vector<double>& z, int col, int row) {
   return total > 1e-9 ? sum / total : std::numeric_limits<double>::quiet_NaN();
 }
 
+/// Parts of the known nodes that hang together without a jump, numbered; -1: not known.
+std::vector<int> layers_of(const Patch& p, double jump, int& count) {
+  std::vector<int> out(p.z.size(), -1);
+  count = 0;
+  for (std::size_t first = 0; first < out.size(); ++first) {
+    if (p.part[first] != 1 || out[first] >= 0) continue;
+    std::vector<std::size_t> open = {first};
+    out[first] = count;
+    while (!open.empty()) {
+      const std::size_t i = open.back();
+      open.pop_back();
+      const int col = static_cast<int>(i) % p.width, row = static_cast<int>(i) / p.width;
+      for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}}) {
+        if (c < 0 || r < 0 || c >= p.width || r >= p.height) continue;
+        const std::size_t j = static_cast<std::size_t>(r) * p.width + c;
+        if (p.part[j] != 1 || out[j] >= 0 || std::abs(p.z[j] - p.z[i]) > jump) continue;
+        out[j] = count;
+        open.push_back(j);
+      }
+    }
+    ++count;
+  }
+  return out;
+}
+
+/// A gap between a roof and the ground beside it is ground that the roof hides: layers that lie a jump above the lowest
+/// say nothing of it. One slope for all layers, and a level for each (least squares), tell which lie above.
+void drop_upper_layers(const Grid& grid, Patch& p) {
+  const double jump = 1.5 * grid.cell * p.step;  // a slope of 56 degrees is none
+  int count = 0;
+  const std::vector<int> layer = layers_of(p, jump, count);
+  if (count < 2) return;
+  struct Sums {
+    double n = 0, x = 0, y = 0, z = 0;
+  };
+  std::vector<Sums> sums(static_cast<std::size_t>(count));
+  const auto each = [&](const auto& visit) {
+    for (std::size_t i = 0; i < layer.size(); ++i)
+      if (layer[i] >= 0)
+        visit(sums[static_cast<std::size_t>(layer[i])], static_cast<double>(i % static_cast<std::size_t>(p.width)),
+              static_cast<double>(i / static_cast<std::size_t>(p.width)), i);
+  };
+  each([&](Sums& s, double x, double y, std::size_t i) { ++s.n, s.x += x, s.y += y, s.z += p.z[i]; });
+  double xx = 1e-9, xy = 0, yy = 1e-9, xz = 0, yz = 0;
+  each([&](Sums& s, double x, double y, std::size_t i) {
+    const double dx = x - s.x / s.n, dy = y - s.y / s.n, dz = p.z[i] - s.z / s.n;
+    xx += dx * dx, xy += dx * dy, yy += dy * dy, xz += dx * dz, yz += dy * dz;
+  });
+  const double det = xx * yy - xy * xy, a = (xz * yy - yz * xy) / det, b = (yz * xx - xz * xy) / det;
+  double lowest = std::numeric_limits<double>::infinity();
+  const auto level = [&](const Sums& s) { return (s.z - a * s.x - b * s.y) / s.n; };
+  constexpr double enough = 8;  // nodes: fewer are no layer
+  for (const Sums& s : sums)
+    if (s.n >= enough) lowest = std::min(lowest, level(s));
+  if (!std::isfinite(lowest)) return;
+  each([&](const Sums& s, double, double, std::size_t i) {
+    if (level(s) > lowest + 2 * jump) p.part[i] = 0, p.weight[i] = 0, p.z[i] = 0;
+  });
+}
+
 void fill_group(const std::vector<Source>& source, const Breaklines& breaklines, const Cells& group, Surface& s) {
   constexpr std::size_t most = 100000;
   std::size_t apart = 1;
@@ -206,6 +266,7 @@ void fill_group(const std::vector<Source>& source, const Breaklines& breaklines,
   const int deepest = *std::max_element(deep.begin(), deep.end()) / step;
   Patch patch = patch_of(s, source, group, step, std::clamp(deepest, 4, 30));
   cut(s.grid, breaklines, patch);
+  drop_upper_layers(s.grid, patch);
   double variance = 0;
   std::size_t known = 0;
   for (std::size_t i = 0; i < patch.z.size(); ++i)
