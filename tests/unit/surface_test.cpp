@@ -234,3 +234,21 @@ TEST_CASE("Along a breakline the surface jumps, in measured cells and in gaps; w
   CHECK(worst(kerb) < 0.05);
   CHECK(worst({}) > 0.2);
 }
+
+TEST_CASE("A gap between a roof and the ground has two levels and no slope between them") {
+  const auto ground = [](const Eigen::Vector2d& at) { return 0.2 * at.y(); };
+  Surface s = made(20, 0.2, 0.01, [&](const Eigen::Vector2d& at) { return ground(at) + (at.x() < 10 ? 4 : 0); });
+  for (int row = 30; row < 70; ++row)
+    for (int col = 46; col < 54; ++col) {
+      const std::size_t i = s.grid.at(col, row);
+      s.z[i] = s.sigma[i] = std::numeric_limits<float>::quiet_NaN(), s.source[i] = Source::empty, s.points[i] = 0;
+    }
+  Progress progress;
+  surface::fill_gaps({}, {}, s, progress);
+  for (int row = 30; row < 70; ++row)
+    for (int col = 46; col < 54; ++col) {
+      const double above = s.z[s.grid.at(col, row)] - ground(s.grid.middle(col, row));
+      CHECK(std::min(std::abs(above), std::abs(above - 4)) < 0.05);
+      CHECK((above > 2) == (col < 50));  // half way across
+    }
+}

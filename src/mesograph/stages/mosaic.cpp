@@ -60,6 +60,10 @@ fs::path surface_file(const Survey& survey, const MosaicRequest& request) {
   return path;
 }
 
+fs::path sigma_file(const fs::path& surface) {
+  return surface.parent_path() / (surface.stem().string() + "_sigma" + surface.extension().string());
+}
+
 surface::Surface surface_for(const Survey& survey, const fs::path& path, Progress& progress) {
   surface::Surface read = surface::read_surface(path);
   surface::Surface like;
@@ -362,7 +366,7 @@ Mosaicked make_mosaic(const Survey& survey, const MosaicRequest& request, Progre
           std::move(named),
           surface_for(survey, file, progress),
           std::move(frame),
-          hash_file(file),
+          hash_file(file) + hash_or_empty(sigma_file(file)),
           {},
           nullptr,
           {}};

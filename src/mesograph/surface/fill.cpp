@@ -221,13 +221,9 @@ std::vector<int> layers_of(const Patch& p, double jump, int& count) {
   return out;
 }
 
-/// A gap between a roof and the ground beside it is ground that the roof hides: layers that lie a jump above the lowest
-/// say nothing of it. One slope for all layers, and a level for each (least squares), tell which lie above.
-void drop_upper_layers(const Grid& grid, Patch& p) {
-  const double jump = 1.5 * grid.cell * p.step;  // a slope of 56 degrees is none
-  int count = 0;
-  const std::vector<int> layer = layers_of(p, jump, count);
-  if (count < 2) return;
+/// Numbers layers anew so that those of one level are one: one slope for all, and a level for each (least squares).
+/// Layers of a few nodes are none: -1.
+void join_levels(const Patch& p, double jump, int count, std::vector<int>& layer) {
   struct Sums {
     double n = 0, x = 0, y = 0, z = 0;
   };
@@ -236,24 +232,57 @@ void drop_upper_layers(const Grid& grid, Patch& p) {
     for (std::size_t i = 0; i < layer.size(); ++i)
       if (layer[i] >= 0)
         visit(sums[static_cast<std::size_t>(layer[i])], static_cast<double>(i % static_cast<std::size_t>(p.width)),
-              static_cast<double>(i / static_cast<std::size_t>(p.width)), i);
+              static_cast<double>(i / static_cast<std::size_t>(p.width)), p.z[i]);
   };
-  each([&](Sums& s, double x, double y, std::size_t i) { ++s.n, s.x += x, s.y += y, s.z += p.z[i]; });
+  each([](Sums& s, double x, double y, double z) { ++s.n, s.x += x, s.y += y, s.z += z; });
   double xx = 1e-9, xy = 0, yy = 1e-9, xz = 0, yz = 0;
-  each([&](Sums& s, double x, double y, std::size_t i) {
-    const double dx = x - s.x / s.n, dy = y - s.y / s.n, dz = p.z[i] - s.z / s.n;
+  each([&](const Sums& s, double x, double y, double z) {
+    const double dx = x - s.x / s.n, dy = y - s.y / s.n, dz = z - s.z / s.n;
     xx += dx * dx, xy += dx * dy, yy += dy * dy, xz += dx * dz, yz += dy * dz;
   });
   const double det = xx * yy - xy * xy, a = (xz * yy - yz * xy) / det, b = (yz * xx - xz * xy) / det;
-  double lowest = std::numeric_limits<double>::infinity();
-  const auto level = [&](const Sums& s) { return (s.z - a * s.x - b * s.y) / s.n; };
-  constexpr double enough = 8;  // nodes: fewer are no layer
-  for (const Sums& s : sums)
-    if (s.n >= enough) lowest = std::min(lowest, level(s));
-  if (!std::isfinite(lowest)) return;
-  each([&](const Sums& s, double, double, std::size_t i) {
-    if (level(s) > lowest + 2 * jump) p.part[i] = 0, p.weight[i] = 0, p.z[i] = 0;
-  });
+  constexpr double enough = 8;  // nodes
+  std::vector<std::pair<double, int>> order;
+  for (int k = 0; k < count; ++k)
+    if (const Sums& s = sums[static_cast<std::size_t>(k)]; s.n >= enough)
+      order.emplace_back((s.z - a * s.x - b * s.y) / s.n, k);
+  std::sort(order.begin(), order.end());
+  std::vector<int> level(static_cast<std::size_t>(count), -1);
+  int now = 0;
+  for (std::size_t k = 0; k < order.size(); ++k) {
+    if (k > 0 && order[k].first - order[k - 1].first > 2 * jump) ++now;
+    level[static_cast<std::size_t>(order[k].second)] = now;
+  }
+  for (int& l : layer)
+    if (l >= 0) l = level[static_cast<std::size_t>(l)];
+}
+
+/// Between a roof and the ground beside it a gap has two levels and no slope: each of its nodes goes with the nearest
+/// layer, and the surface may jump between those of two.
+void split_layers(const Grid& grid, Patch& p) {
+  const double jump = 1.5 * grid.cell * p.step;  // a slope of 56 degrees is none
+  int count = 0;
+  std::vector<int> layer = layers_of(p, jump, count);
+  if (count < 2) return;
+  join_levels(p, jump, count, layer);
+  std::vector<std::size_t> front;
+  for (std::size_t i = 0; i < layer.size(); ++i)
+    if (layer[i] >= 0) front.push_back(i);
+  const auto at = [&](int c, int r) { return static_cast<std::size_t>(r) * p.width + c; };
+  for (std::size_t k = 0; k < front.size(); ++k) {
+    const int col = static_cast<int>(front[k]) % p.width, row = static_cast<int>(front[k]) / p.width;
+    for (const auto& [c, r] : {std::pair(col - 1, row), {col + 1, row}, {col, row - 1}, {col, row + 1}}) {
+      if (c < 0 || r < 0 || c >= p.width || r >= p.height || p.part[at(c, r)] == 0 || layer[at(c, r)] >= 0) continue;
+      layer[at(c, r)] = layer[front[k]];
+      front.push_back(at(c, r));
+    }
+  }
+  if (p.cut_right.empty()) p.cut_right.assign(p.part.size(), 0), p.cut_down.assign(p.part.size(), 0);
+  for (int r = 0; r < p.height; ++r)
+    for (int c = 0; c < p.width; ++c) {
+      if (c + 1 < p.width && layer[at(c, r)] != layer[at(c + 1, r)]) p.cut_right[at(c, r)] = 1;
+      if (r + 1 < p.height && layer[at(c, r)] != layer[at(c, r + 1)]) p.cut_down[at(c, r)] = 1;
+    }
 }
 
 void fill_group(const std::vector<Source>& source, const Breaklines& breaklines, const Cells& group, Surface& s) {
@@ -266,7 +295,10 @@ void fill_group(const std::vector<Source>& source, const Breaklines& breaklines,
   const int deepest = *std::max_element(deep.begin(), deep.end()) / step;
   Patch patch = patch_of(s, source, group, step, std::clamp(deepest, 4, 30));
   cut(s.grid, breaklines, patch);
-  drop_upper_layers(s.grid, patch);
+  // What something stands on is ground, whatever stands beside it: below, higher nodes lose their say instead.
+  const bool stands =
+      std::any_of(group.begin(), group.end(), [&](std::size_t i) { return source[i] == Source::covered; });
+  if (!stands) split_layers(s.grid, patch);
   double variance = 0;
   std::size_t known = 0;
   for (std::size_t i = 0; i < patch.z.size(); ++i)
@@ -278,8 +310,6 @@ void fill_group(const std::vector<Source>& source, const Breaklines& breaklines,
   std::vector<double> z = solve(patch, bend, factor);
   // What stands on the ground also hides in its rim, as foot of a wall or skirt of a shrub, always above it: what lies
   // there higher than the rest lets it be hardly counts.
-  const bool stands =
-      std::any_of(group.begin(), group.end(), [&](std::size_t i) { return source[i] == Source::covered; });
   for (int round = 0; stands && round < 3; ++round) {
     std::vector<double> off;
     for (std::size_t i = 0; i < z.size(); ++i)
