@@ -44,7 +44,8 @@ def test_it_shows_the_site_from_above():
             e, n = place[0] + col * 0.08, place[3] - row * 0.08
             c, r = int((e - true_place[0]) / true_place[1]), int((true_place[3] - n) / true_place[1])
             ours.append(rgba[:3, row : row + step, col : col + step].mean(axis=(1, 2)))
-            theirs.append(truth[:, r : r + 15, c : c + 15].mean(axis=(1, 2)))
+            wide = round(0.96 / true_place[1])
+            theirs.append(truth[:, r : r + wide, c : c + wide].mean(axis=(1, 2)))
     ours, theirs = np.array(ours), np.array(theirs)
     assert len(ours) > 500
     for ch in range(3):

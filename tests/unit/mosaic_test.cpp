@@ -5,6 +5,7 @@
 #include <mesograph/mosaic/max_flow.hpp>
 #include <mesograph/mosaic/resample.hpp>
 #include <mesograph/mosaic/seams.hpp>
+#include <mesograph/mosaic/tile.hpp>
 
 #include "made_up_block.hpp"
 
@@ -42,7 +43,8 @@ TEST_CASE("The cut found is the least of all that there are") {
       return sum;
     };
     float least = 1e9F;
-    for (unsigned mask = 0; mask < 1U << n; ++mask) least = std::min(least, cost([&](int i) { return (mask >> i) & 1U; }));
+    for (unsigned mask = 0; mask < 1U << n; ++mask)
+      least = std::min(least, cost([&](int i) { return (mask >> i) & 1U; }));
     flow.solve();
     CHECK(cost([&](int i) { return flow.on_sink_side(i); }) == least);
   }
@@ -50,7 +52,9 @@ TEST_CASE("The cut found is the least of all that there are") {
 
 TEST_CASE("A photo is resampled without shift, blur of what it can show, or ringing") {
   // A pattern of four pixels a period in both directions, a period askew.
-  const auto law = [](double x, double y) { return 120 + 60 * std::sin(2 * pi * x / 4.3) * std::cos(2 * pi * y / 5.1); };
+  const auto law = [](double x, double y) {
+    return 120 + 60 * std::sin(2 * pi * x / 4.3) * std::cos(2 * pi * y / 5.1);
+  };
   photo::Rgb image(60, 50, 3);
   for (int row = 0; row < image.height; ++row)
     for (int col = 0; col < image.width; ++col)
@@ -102,9 +106,11 @@ TEST_CASE("A seam runs where both photos agree, and round what stands out, be it
   // The left photo sees the left better, the right one the right; they agree along a crooked valley alone.
   const auto valley = [](int row) { return 20 + (row < 15 ? row / 3 : (29 - row) / 3); };
   std::vector<mosaic::Candidate> both = {
-      showing_all(grid, [](int col, int) { return 0.3 * col; }, [](int, int) { return 100; }),
-      showing_all(grid, [](int col, int) { return 0.3 * (39 - col); },
-                  [&](int col, int row) { return std::abs(col - valley(row)) <= 1 ? 100 : 130; })};
+      showing_all(
+          grid, [](int col, int) { return 0.3 * col; }, [](int, int) { return 100; }),
+      showing_all(
+          grid, [](int col, int) { return 0.3 * (39 - col); },
+          [&](int col, int row) { return std::abs(col - valley(row)) <= 1 ? 100 : 130; })};
   std::vector<float> rough(grid.size(), 0);
   const auto row_of = [&](const mosaic::Labels& found, int row) {
     int changes = 0, at = -1;
@@ -121,12 +127,12 @@ TEST_CASE("A seam runs where both photos agree, and round what stands out, be it
     for (int col = 18; col < 30; ++col) rough[grid.at(col, row)] = 250;
   const mosaic::Labels round = mosaic::choose_seams(both, grid, rough, {}, quiet);
   for (int row = 10; row < 20; ++row)
-    for (int col = 18; col < 30; ++col)
-      CHECK(round.candidate[grid.at(col, row)] == round.candidate[grid.at(18, 10)]);
+    for (int col = 18; col < 30; ++col) CHECK(round.candidate[grid.at(col, row)] == round.candidate[grid.at(18, 10)]);
 }
 
 TEST_CASE("What a hut hides is not seen, what it does not is") {
-  // Level ground, a hut of 6 x 4 x 3 m; its shadow of each photo by rays through a box, which shares nothing with depths.
+  // Level ground, a hut of 6 x 4 x 3 m; its shadow of each photo by rays through a box, which shares nothing with
+  // depths.
   surface::Surface ground(surface::Grid::over({Eigen::Vector2d(-30, -30), Eigen::Vector2d(29.9, 29.9)}, 0.2));
   const Eigen::AlignedBox3d hut(Eigen::Vector3d(2, -3, -1), Eigen::Vector3d(8, 1, 3));
   for (std::size_t i = 0; i < ground.z.size(); ++i) {
@@ -163,4 +169,117 @@ TEST_CASE("What a hut hides is not seen, what it does not is") {
   }
   CHECK(hidden > 60);
   CHECK(wrong < 0.002 * looked);
+}
+
+namespace {
+
+/// Level ground of 40 m, photos of one brightness each, and a plan by which the first has the west, the second the
+/// east.
+struct TwoPhotos {
+  surface::Surface ground{surface::Grid::over({Eigen::Vector2d(-20, -20), Eigen::Vector2d(19.9, 19.9)}, 0.2)};
+  MadeUpBlock made;
+  geo::Crs plain = geo::resolve({"local", "", ""});
+  geo::Frame frame{plain, Eigen::Vector3d(15, 60, 0)};
+  std::unique_ptr<mosaic::Ground> laid;
+  mosaic::MosaicPlan plan;
+  std::vector<std::shared_ptr<const photo::Rgb>> photos;
+
+  TwoPhotos(std::uint8_t west, std::uint8_t east) {
+    for (std::size_t i = 0; i < ground.z.size(); ++i)
+      ground.z[i] = 0, ground.sigma[i] = 0.02F, ground.source[i] = surface::Source::measured;
+    MadeUpOptions options;
+    options.flat = true;
+    made = make_block(options);
+    laid = std::make_unique<mosaic::Ground>(ground, frame);
+    plan.block = &made.block, plan.ground = laid.get();
+    plan.grid = surface::Grid::over({Eigen::Vector2d(-12, -12), Eigen::Vector2d(11.9, 11.9)}, 0.05);
+    plan.coarse = plan.grid;
+    plan.coarse.cell = 0.4, plan.coarse.columns = (plan.grid.columns + 7) / 8,
+    plan.coarse.rows = (plan.grid.rows + 7) / 8;
+    plan.toning = [](int, double) { return std::array<double, 3>{1, 1, 1}; };
+    const camera::Camera& camera = made.block.cameras[0];
+    // The two photos in the middle of their strips, which show all of the grid.
+    for (const int station : {5, 6}) {
+      plan.sights.push_back(std::make_unique<mosaic::PhotoSight>(made.block, station, *laid));
+      const std::uint8_t level = photos.empty() ? west : east;
+      photos.push_back(std::make_shared<photo::Rgb>(camera.width, camera.height, 3, level));
+      plan.candidates.push_back(mosaic::candidate_of(made.block, *plan.sights.back(), *laid, plan.coarse,
+                                                     photo::Rgb(camera.width / 8, camera.height / 8, 3, level),
+                                                     plan.toning, {}));
+    }
+    for (int row = 0; row < plan.coarse.rows; ++row)
+      for (int col = 0; col < plan.coarse.columns; ++col)
+        plan.labels.candidate.push_back(col < plan.coarse.columns / 2 ? 0 : 1);
+  }
+  mosaic::Tile tile() const {
+    return mosaic::make_tile(plan, 0, 0, [&](int k) { return photos[static_cast<std::size_t>(k)]; });
+  }
+};
+
+}  // namespace
+
+TEST_CASE("Light passes from photo to photo over a band along the seam, and not beyond it") {
+  const TwoPhotos two(100, 130);
+  const mosaic::Tile t = two.tile();
+  REQUIRE(t.columns == two.plan.grid.columns);
+  const int seam = two.plan.coarse.columns / 2 * 8;
+  const auto level = [&](int col, int row) {
+    return static_cast<int>(t.rgba[4 * (static_cast<std::size_t>(row) * t.columns + col) + 1]);
+  };
+  for (int row = 40; row < t.rows - 40; row += 17) {
+    for (int col = 1; col < t.columns; ++col) {
+      CHECK(t.rgba[4 * (static_cast<std::size_t>(row) * t.columns + col) + 3] == 255);
+      CHECK(level(col, row) >= level(col - 1, row));      // from 100 to 130, nowhere back
+      CHECK(level(col, row) - level(col - 1, row) <= 2);  // 30 levels over some 40 cells
+    }
+    CHECK(level(seam - 30, row) == 100);
+    CHECK(level(seam + 30, row) == 130);
+    CHECK(std::abs(level(seam, row) + level(seam - 1, row) - 230) <= 2);
+  }
+  // What is known of each cell: the photo, the angle of its ray, and what half a pixel and the height's sigma come to.
+  for (int row = 0; row < t.rows; row += 31)
+    for (int col = 0; col < t.columns; col += 29) {
+      const std::size_t i = static_cast<std::size_t>(row) * t.columns + col;
+      CHECK(t.photo[i] == (col < seam ? 5 : 6));
+      const Eigen::Vector2d at = two.plan.grid.middle(col, row);
+      const Eigen::Vector3d d =
+          two.made.block.stations[static_cast<std::size_t>(t.photo[i])].C - Eigen::Vector3d(at.x(), at.y(), 0);
+      const double angle = std::atan2(d.head<2>().norm(), d.z());
+      CHECK_THAT(t.angle[i], Catch::WithinAbs(angle * deg_per_rad, 1e-3));
+      const double pixel = d.norm() / two.made.block.cameras[0].interior[camera::c];
+      CHECK_THAT(t.sigma[i], Catch::WithinAbs(0.5 * pixel + 0.02 * std::tan(angle), 1e-5));
+    }
+}
+
+TEST_CASE("Photos that differ by their exposure alone make one picture once that is taken out") {
+  TwoPhotos two(90, 135);
+  two.plan.toning = [](int photo, double) {
+    const double factor = photo == 5 ? 1.2 : 0.8;
+    return std::array<double, 3>{factor, factor, factor};
+  };
+  const mosaic::Tile t = two.tile();
+  for (std::size_t i = 0; i < t.photo.size(); i += 13) CHECK(t.rgba[4 * i] == 108);
+}
+
+TEST_CASE("A photo offers what it sees steeply before what it sees aslant, and nothing beyond its rim") {
+  const TwoPhotos two(100, 100);
+  const mosaic::Candidate& c = two.plan.candidates[0];
+  const Eigen::Vector3d& C = two.made.block.stations[5].C;
+  double below = 0, aside = 0;
+  int near = 0, far = 0, none = 0;
+  for (int row = 0; row < two.plan.coarse.rows; ++row)
+    for (int col = 0; col < two.plan.coarse.columns; ++col) {
+      const Eigen::Vector2d at = two.plan.coarse.middle(col, row);
+      const float cost = c.cost_at(col, row);
+      const double off = (at - C.head<2>()).norm();
+      const auto x = two.plan.sights[0]->show(two.laid->local(at, 0));
+      if (!x) none += !std::isfinite(cost);
+      if (!std::isfinite(cost)) continue;
+      if (off < 4) below += cost, ++near;
+      if (off > 14) aside += cost, ++far;
+      CHECK(c.colour[c.at(col, row)] == std::array<std::uint8_t, 3>{100, 100, 100});
+    }
+  REQUIRE(near > 10);
+  REQUIRE(far > 10);
+  CHECK(below / near < aside / far - 0.5);
 }

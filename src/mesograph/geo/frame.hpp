@@ -64,11 +64,9 @@ class WayOverBox {
     const Eigen::Vector3d x = three(at.x()), y = three(at.y());
     const double low = 0.5 * (1 - at.z()), high = 0.5 * (1 + at.z());
     Eigen::Vector3d sum = Eigen::Vector3d::Zero();
+    std::size_t k = 0;
     for (int i = 0; i < 3; ++i)
-      for (int j = 0; j < 3; ++j) {
-        const std::size_t k = static_cast<std::size_t>(6 * i + 2 * j);
-        sum += x[i] * y[j] * (low * node_[k] + high * node_[k + 1]);
-      }
+      for (int j = 0; j < 3; ++j, k += 2) sum += x[i] * y[j] * (low * node_[k] + high * node_[k + 1]);
     return sum;
   }
 

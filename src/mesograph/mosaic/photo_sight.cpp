@@ -103,7 +103,7 @@ void PhotoSight::fill(const Ground& ground) {
 std::optional<Eigen::Vector2d> PhotoSight::show(const Eigen::Vector3d& X) const {
   const adjust::Station& s = block_.stations[static_cast<std::size_t>(station_)];
   const camera::Camera& camera = block_.cameras[static_cast<std::size_t>(s.camera)];
-  const auto x = adjust::image_of(block_, s, X);
+  std::optional<Eigen::Vector2d> x = adjust::image_of(block_, s, X);
   if (!x ||
       !(x->x() >= rim_px && x->y() >= rim_px && x->x() < camera.width - rim_px && x->y() < camera.height - rim_px))
     return std::nullopt;
@@ -112,7 +112,7 @@ std::optional<Eigen::Vector2d> PhotoSight::show(const Eigen::Vector3d& X) const 
 
 std::optional<Eigen::Vector2d> PhotoSight::see(const Eigen::Vector3d& X, bool* hidden) const {
   if (hidden) *hidden = false;
-  const auto x = show(X);
+  std::optional<Eigen::Vector2d> x = show(X);
   if (!x) return std::nullopt;
   const auto col = static_cast<int>(x->x()) / step_, row = static_cast<int>(x->y()) / step_;
   const double range = (X - block_.stations[static_cast<std::size_t>(station_)].C).norm();

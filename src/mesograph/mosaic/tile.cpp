@@ -32,8 +32,9 @@ void blur(Plane& p, int radius) {
       double sum = 0;
       for (int x = 0; x < std::min(radius, p.width); ++x) sum += was[static_cast<std::size_t>(x)];
       for (int x = 0; x < p.width; ++x) {
-        if (x + radius < p.width) sum += was[static_cast<std::size_t>(x + radius)];
-        if (x > radius) sum -= was[static_cast<std::size_t>(x - radius - 1)];
+        const auto here = static_cast<std::size_t>(x), reach = static_cast<std::size_t>(radius);
+        if (here + reach < was.size()) sum += was[here + reach];
+        if (here > reach) sum -= was[here - reach - 1];
         line[x] = static_cast<float>(sum / (2 * radius + 1));
       }
     });

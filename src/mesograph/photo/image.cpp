@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/photo/image.hpp>
@@ -76,7 +77,8 @@ std::vector<std::uint8_t> narrowing(const Tone& tone) {
   std::vector<std::uint8_t> out(65536);
   const double range = std::max(1.0, tone.high - tone.low);
   for (std::size_t v = 0; v < out.size(); ++v)
-    out[v] = static_cast<std::uint8_t>(std::clamp((static_cast<double>(v) - tone.low) * 255 / range, 0.0, 255.0) + 0.5);
+    out[v] = static_cast<std::uint8_t>(
+        std::lround(std::clamp((static_cast<double>(v) - tone.low) * 255 / range, 0.0, 255.0)));
   return out;
 }
 

@@ -13,16 +13,16 @@ namespace mesograph::simulate {
 
 namespace {
 
-/// Light of a line of rays, two a cell; black where they meet nothing.
+/// Light of a line of rays; black where they meet nothing.
 std::vector<Eigen::Vector3f> line_of(const Scene& scene, const OrthoPlace& place, double north) {
-  const std::size_t n = 2 * static_cast<std::size_t>(place.columns);
+  const std::size_t n = static_cast<std::size_t>(place.rays) * static_cast<std::size_t>(place.columns);
   std::vector<Eigen::Vector3f> out(n, Eigen::Vector3f::Zero());
   std::vector<Eigen::Vector3d> met;
   std::vector<double> direct;
   std::vector<std::size_t> of;
   constexpr double above = 500;  // m: higher than anything stands
   for (std::size_t i = 0; i < n; ++i) {
-    const double east = place.west + (0.25 + 0.5 * static_cast<double>(i)) * place.cell;
+    const double east = place.west + (0.5 + static_cast<double>(i)) / place.rays * place.cell;
     const Eigen::Vector3d from = place.scene_place(east, north) + above * place.up;
     const auto here = scene.meet(from, -place.up);
     if (!here) continue;
@@ -38,12 +38,14 @@ std::vector<Eigen::Vector3f> line_of(const Scene& scene, const OrthoPlace& place
 void write_ortho(const std::filesystem::path& path, const Scene& scene, const OrthoPlace& place) {
   photo::Rgb picture(place.columns, place.rows, 3);
   parallel_for(static_cast<std::size_t>(place.rows), [&](std::size_t row) {
-    const double north = place.north - (static_cast<double>(row) + 0.5) * place.cell;
-    const auto upper = line_of(scene, place, north + 0.25 * place.cell),
-               lower = line_of(scene, place, north - 0.25 * place.cell);
+    std::vector<Eigen::Vector3f> sum(static_cast<std::size_t>(place.columns), Eigen::Vector3f::Zero());
+    for (int k = 0; k < place.rays; ++k) {
+      const double down = static_cast<double>(row) + (k + 0.5) / place.rays;
+      const auto line = line_of(scene, place, place.north - down * place.cell);
+      for (std::size_t i = 0; i < line.size(); ++i) sum[i / static_cast<std::size_t>(place.rays)] += line[i];
+    }
     for (int col = 0; col < place.columns; ++col) {
-      const auto i = 2 * static_cast<std::size_t>(col);
-      const Eigen::Vector3f mean = 0.25F * (upper[i] + upper[i + 1] + lower[i] + lower[i + 1]);
+      const Eigen::Vector3f mean = sum[static_cast<std::size_t>(col)] / static_cast<float>(place.rays * place.rays);
       for (int ch = 0; ch < 3; ++ch)
         picture.at(col, static_cast<int>(row), ch) =
             static_cast<std::uint8_t>(std::lround(std::clamp(mean[ch], 0.0F, 255.0F)));

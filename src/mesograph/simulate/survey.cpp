@@ -208,6 +208,9 @@ void write_ortho_of(const Job& job, const LitSite& light) {
   OrthoPlace place;
   place.west = std::floor(site_origin().x() - Site::half_width);
   place.north = std::ceil(site_origin().y() + Site::half_length);
+  // As fine as the photos, about: small surveys are for tests, which wait for it.
+  const double flown = 66, pixel = flown / job.flight.cameras[0].c;
+  while (2 * place.cell <= pixel) place.cell *= 2, place.rays = 1;
   place.columns = static_cast<int>(2 * Site::half_width / place.cell);
   place.rows = static_cast<int>(2 * Site::half_length / place.cell);
   place.wkt = job.files.crs.wkt;

@@ -54,7 +54,7 @@ double tidy(double gsd) {
 }
 
 fs::path surface_file(const Survey& survey, const MosaicRequest& request) {
-  const fs::path path = request.surface.empty() ? survey.results() / "surface_top.tif" : request.surface;
+  fs::path path = request.surface.empty() ? survey.results() / "surface_top.tif" : request.surface;
   if (!fs::exists(path))
     throw Error("{}: there is no surface to lay the photos onto; mesograph surface makes one", path.string());
   return path;

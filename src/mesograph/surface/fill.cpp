@@ -166,8 +166,8 @@ std::vector<double> solve(const Patch& p, double bend, Factor& factor) {
   level /= total;
   for (Eigen::Index i = 0; i < n; ++i) {
     const auto k = static_cast<std::size_t>(i);
-    // A touch of the mean height keeps nodes apart that nothing else holds.
-    const double own = p.part[k] == 0 ? 1.0 : p.weight[k] + 1e-9 * w;
+    // A touch of the mean height keeps nodes apart that nothing else holds; never enough to draw what is measured.
+    const double own = p.part[k] == 0 ? 1.0 : p.weight[k] + std::min(1e-9 * w, 1e-6 * total / static_cast<double>(n));
     entries.emplace_back(i, i, own);
     right[i] = p.part[k] == 0 ? 0.0 : p.weight[k] * (p.z[k] - level);
   }
