@@ -6,6 +6,8 @@
 namespace mesograph::mosaic {
 
 /// The surface that photos are laid onto, as a block sees it: heights between cells, and places in the local frame.
+/// Accuracy: heights are the surface's own, which say their sigmas; places are good to 0.1 mm over a kilometre. Cost:
+/// some ten nanoseconds a height or place, on any thread; one look at all cells when it is made.
 class Ground {
  public:
   /// `frame`: of the block. The surface must outlive this.

@@ -9,7 +9,10 @@
 namespace mesograph::mosaic {
 
 /// What a photo sees of the ground: its footprint in the plan, and how far away the nearest surface is in each of its
-/// directions.
+/// directions. As depth buffers are (Catmull 1974), drawn with the photo's own camera, lens and shutter in it.
+/// Accuracy: what is hidden is told to one of its squares, a cell and a half of the surface, beside an edge, and not
+/// where the nearer surface is nearer by less than two and a half of these. Cost: a projection for each cell of the
+/// footprint when it is made, and one a question.
 class PhotoSight {
  public:
   /// Of a station of a block. Memory: 4 bytes for each square of `step()` pixels.
