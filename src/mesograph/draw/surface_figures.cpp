@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <functional>
 #include <mesograph/base/numbers.hpp>
@@ -208,6 +209,27 @@ Drawing profile_drawing(const std::vector<ProfileLine>& lines, const Eigen::Vect
     const double y = at.y() + 14 + 16 * static_cast<double>(i);
     canvas.line({at.x() - 90, y - 4}, {at.x() - 72, y - 4}, lines[i].colour, 2);
     canvas.text({at.x() - 66, y}, lines[i].name, 11);
+  }
+  return canvas.drawing();
+}
+
+Drawing histogram_drawing(const std::vector<float>& values, double limit, const std::string& of,
+                          const std::string& counted) {
+  constexpr int bins = 61;
+  std::array<double, bins> counts{};
+  double most = 1;
+  for (const float v : values) {
+    if (!std::isfinite(v)) continue;
+    const int bin = static_cast<int>(std::floor((v + limit) / (2 * limit) * bins));
+    if (bin >= 0 && bin < bins) most = std::max(most, counts[static_cast<std::size_t>(bin)] += 1);
+  }
+  Canvas canvas(720, 260);
+  const ChartFrame chart(canvas, {-limit, limit, of}, {0, most, counted});
+  for (int b = 0; b < bins; ++b) {
+    const double x = -limit + 2 * limit * b / bins;
+    const Eigen::Vector2d low = chart.at(x, 0),
+                          high = chart.at(x + 2 * limit / bins, counts[static_cast<std::size_t>(b)]);
+    canvas.rectangle(low.x(), high.y(), high.x() - low.x() - 0.5, low.y() - high.y(), check_colour);
   }
   return canvas.drawing();
 }

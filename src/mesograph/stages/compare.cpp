@@ -46,29 +46,13 @@ std::vector<surface::Feature> features_of(const Comparison& c) {
   return out;
 }
 
-/// Differences on stable ground: those that are no part of a change, as a histogram.
+/// Differences about those of stable ground.
 report::Figure histogram_of(const Comparison& c) {
-  const double limit = std::max(1e-3, 4 * c.fit.stable_sigma);
-  constexpr int bins = 61;
-  std::array<double, bins> counts{};
-  double most = 1;
-  for (std::size_t i = 0; i < c.difference.size(); ++i) {
-    if (!std::isfinite(c.difference[i])) continue;
-    const int bin = static_cast<int>(std::floor((c.difference[i] + limit) / (2 * limit) * bins));
-    if (bin >= 0 && bin < bins) most = std::max(most, counts[static_cast<std::size_t>(bin)] += 1);
-  }
-  draw::Canvas canvas(720, 260);
-  const draw::ChartFrame chart(canvas, {-limit, limit, "difference, m"}, {0, most, "cells"});
-  for (int b = 0; b < bins; ++b) {
-    const double x = -limit + 2 * limit * b / bins;
-    const Eigen::Vector2d low = chart.at(x, 0),
-                          high = chart.at(x + 2 * limit / bins, counts[static_cast<std::size_t>(b)]);
-    canvas.rectangle(low.x(), high.y(), high.x() - low.x() - 0.5, low.y() - high.y(), draw::check_colour);
-  }
   return {
       "Differences within four standard deviations of stable ground",
       fmt::format("Stable ground: mean {:+.4f} m, standard deviation {:.4f} m.", c.fit.stable_mean, c.fit.stable_sigma),
-      "stable_ground", canvas.drawing()};
+      "stable_ground",
+      draw::histogram_drawing(c.difference, std::max(1e-3, 4 * c.fit.stable_sigma), "difference, m", "cells")};
 }
 
 report::Page page_of(const CompareRequest& request, const Comparison& c, const draw::Drawing& map) {

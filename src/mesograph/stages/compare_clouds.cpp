@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <cmath>
 #include <mesograph/base/csv.hpp>
 #include <mesograph/base/errors.hpp>
@@ -62,25 +61,12 @@ std::string picture_of(const cloud::NormalDistances& all, const std::vector<floa
 }
 
 report::Figure histogram_of_distances(const cloud::NormalDistances& all, const surface::Fitted& fit) {
-  const double limit = std::max(1e-3, 4 * fit.stable_sigma);
-  constexpr int bins = 61;
-  std::array<double, bins> counts{};
-  double most = 1;
-  for (const auto& place : all.places) {
-    const int bin = static_cast<int>(std::floor((place.distance + limit) / (2 * limit) * bins));
-    if (bin >= 0 && bin < bins) most = std::max(most, counts[static_cast<std::size_t>(bin)] += 1);
-  }
-  draw::Canvas canvas(720, 260);
-  const draw::ChartFrame chart(canvas, {-limit, limit, "distance, m"}, {0, most, "places"});
-  for (int b = 0; b < bins; ++b) {
-    const double x = -limit + 2 * limit * b / bins;
-    const Eigen::Vector2d low = chart.at(x, 0),
-                          high = chart.at(x + 2 * limit / bins, counts[static_cast<std::size_t>(b)]);
-    canvas.rectangle(low.x(), high.y(), high.x() - low.x() - 0.5, low.y() - high.y(), draw::check_colour);
-  }
+  std::vector<float> distances;
+  for (const auto& place : all.places) distances.push_back(place.distance);
   return {"Distances within four standard deviations of what stands",
           fmt::format("What stands: mean {:+.4f} m, standard deviation {:.4f} m.", fit.stable_mean, fit.stable_sigma),
-          "stable_places", canvas.drawing()};
+          "stable_places",
+          draw::histogram_drawing(distances, std::max(1e-3, 4 * fit.stable_sigma), "distance, m", "places")};
 }
 
 report::Page page_of_clouds(const CompareCloudsRequest& request, const ComparedClouds& made,

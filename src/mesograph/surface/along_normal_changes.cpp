@@ -1,4 +1,3 @@
-#include <Eigen/Cholesky>
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <array>
@@ -24,76 +23,6 @@ Row7 effects_along(const cloud::NormalDistance& place, const Eigen::Vector3d& mi
   return out;
 }
 
-std::vector<int> free_of(Fit fit) {
-  if (fit == Fit::none) return {};
-  if (fit == Fit::height) return {2};
-  return {0, 1, 2, 3, 4, 5, 6};
-}
-
-struct Weighted {
-  std::vector<double> weight;  ///< of each place that is stable by polygons; 0: moved
-  double scale = 1;            ///< of residuals, in sigmas
-};
-
-/// Robust fit; residuals are left in `residual`.
-Weighted fit_places(const std::vector<cloud::NormalDistance>& places, const std::vector<char>& may,
-                    const Eigen::Vector3d& middle, Fit fit, double alike, std::vector<double>& residual, Fitted& out) {
-  const std::vector<int> free = free_of(fit);
-  const auto n = static_cast<Eigen::Index>(free.size());
-  Weighted w;
-  w.weight.assign(places.size(), 0);
-  Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(n, n);
-  const auto row_of = [&](const cloud::NormalDistance& place) {
-    const Row7 all = effects_along(place, middle);
-    Eigen::VectorXd row(n);
-    for (Eigen::Index k = 0; k < n; ++k) row[k] = all[free[static_cast<std::size_t>(k)]];
-    return row;
-  };
-  for (int round = 0; round < 12; ++round) {
-    std::vector<double> sizes, values;
-    for (std::size_t i = 0; i < places.size(); ++i)
-      if (may[i]) values.push_back(residual[i]);
-    // First the bulk as a whole: a block that is off all over is no change.
-    const double centre = fit == Fit::none || round > 0 ? 0.0 : median(std::move(values));
-    for (std::size_t i = 0; i < places.size(); ++i)
-      if (may[i]) sizes.push_back(std::abs(residual[i] - centre) / places[i].sigma);
-    w.scale = std::max(0.3, 1.4826 * median(std::move(sizes)));
-    normal.setZero();
-    Eigen::VectorXd right = Eigen::VectorXd::Zero(n);
-    for (std::size_t i = 0; i < places.size(); ++i) {
-      const double u = (residual[i] - centre) / places[i].sigma / (4.685 * w.scale);
-      w.weight[i] = may[i] && std::abs(u) < 1 ? std::pow(1 - u * u, 2) : 0;
-      if (w.weight[i] == 0 || n == 0) continue;
-      const Eigen::VectorXd a = row_of(places[i]);
-      const double p = w.weight[i] / (places[i].sigma * places[i].sigma);
-      normal += p * a * a.transpose(), right += p * places[i].distance * a;
-    }
-    if (n == 0) break;
-    // What no normal tells is not there: a shift along a plane that has no other side.
-    const Row7 usual = (Row7() << 1, 1, 100, 0.02, 0.02, 0.02, 0.01).finished();
-    for (Eigen::Index k = 0; k < n; ++k) normal(k, k) += std::pow(usual[free[static_cast<std::size_t>(k)]], -2);
-    const Eigen::VectorXd x = normal.ldlt().solve(right);
-    for (Eigen::Index k = 0; k < n; ++k) out.values[free[static_cast<std::size_t>(k)]] = x[k];
-    for (std::size_t i = 0; i < places.size(); ++i) residual[i] = places[i].distance - row_of(places[i]).dot(x);
-  }
-  if (n > 0) {
-    const Eigen::MatrixXd covariance = w.scale * w.scale * alike * normal.ldlt().solve(Eigen::MatrixXd::Identity(n, n));
-    for (Eigen::Index k = 0; k < n; ++k) out.sigmas[free[static_cast<std::size_t>(k)]] = std::sqrt(covariance(k, k));
-  }
-  return w;
-}
-
-void tell_stable(const std::vector<double>& residual, const Weighted& w, Fitted& out) {
-  double sum = 0, squares = 0, total = 0;
-  std::size_t used = 0;
-  for (std::size_t i = 0; i < residual.size(); ++i)
-    sum += w.weight[i] * residual[i], squares += w.weight[i] * residual[i] * residual[i], total += w.weight[i],
-        used += w.weight[i] > 0.1;
-  out.stable_mean = total > 0 ? sum / total : 0;
-  out.stable_sigma = total > 0 ? std::sqrt(std::max(0.0, squares / total - std::pow(out.stable_mean, 2))) : 0;
-  out.stable_share = static_cast<double>(used) / static_cast<double>(std::max<std::size_t>(1, residual.size()));
-}
-
 using Cube = std::array<int, 3>;
 
 Cube cube_of(const Eigen::Vector3d& X, double side) {
@@ -102,10 +31,10 @@ Cube cube_of(const Eigen::Vector3d& X, double side) {
 }
 
 /// Spread of means over cubes of 20 scales on stable ground, m: how far distances wander from place to place.
-double wander_along(const cloud::NormalDistances& all, const Weighted& w) {
+double wander_along(const cloud::NormalDistances& all, const std::vector<double>& weight) {
   std::map<Cube, std::pair<double, int>> sums;
   for (std::size_t i = 0; i < all.places.size(); ++i)
-    if (w.weight[i] > 0.3) {
+    if (weight[i] > 0.3) {
       auto& [sum, n] = sums[cube_of(all.places[i].X, 20 * all.scale)];
       sum += all.places[i].distance, ++n;
     }
@@ -158,28 +87,32 @@ NormalComparison changes_along_normal(cloud::NormalDistances& all, const Compare
   Eigen::Vector3d middle = Eigen::Vector3d::Zero();
   for (const auto& place : all.places) middle += place.X / static_cast<double>(all.places.size());
   std::vector<char> may(all.places.size(), 1);
-  std::vector<double> residual;
+  std::vector<StableSample> samples;
   for (std::size_t i = 0; i < may.size(); ++i) {
-    residual.push_back(all.places[i].distance);
+    const cloud::NormalDistance& place = all.places[i];
     may[i] = options.stable.empty() || std::any_of(options.stable.begin(), options.stable.end(), [&](const auto& p) {
-               return p.contains(Eigen::Vector2d(all.places[i].X.head<2>()));
+               return p.contains(Eigen::Vector2d(place.X.head<2>()));
              });
+    if (may[i]) samples.push_back({place.distance, place.sigma, effects_along(place, middle)});
   }
-  if (static_cast<std::size_t>(std::count(may.begin(), may.end(), 1)) < least)
+  if (samples.size() < least)
     throw Error("compare: the stable polygons hold fewer than {} places; draw larger ones", least);
   // Places half a scale apart share the points of cylinders a scale wide, and their photos.
   constexpr double alike = 16;
-  const Weighted w = fit_places(all.places, may, middle, options.fit, alike, residual, out.fit);
-  tell_stable(residual, w, out.fit);
-  for (std::size_t i = 0; i < all.places.size(); ++i) {
+  const StableFit stable = fit_stable(samples, options.fit, alike);
+  out.fit = stable.fit;
+  std::vector<double> weight(may.size(), 0);
+  for (std::size_t i = 0, k = 0; i < may.size(); ++i) {
+    if (may[i]) weight[i] = stable.weight[k++];
     cloud::NormalDistance& place = all.places[i];
-    place.distance = static_cast<float>(residual[i]);
-    const double of_fit = effects_along(place, middle).cwiseProduct(out.fit.sigmas).norm();
+    const Row7 effect = effects_along(place, middle);
+    place.distance -= static_cast<float>(effect.dot(out.fit.values));
     // Clouds scatter more than they say where normals are rough: what stable ground shows goes before.
-    place.sigma = static_cast<float>(std::hypot(place.sigma * std::max(1.0, w.scale), of_fit));
+    place.sigma = static_cast<float>(
+        std::hypot(place.sigma * std::max(1.0, stable.scale), effect.cwiseProduct(out.fit.sigmas).norm()));
     out.significance.push_back(place.distance / place.sigma);
   }
-  out.fit.wander = wander_along(all, w);
+  out.fit.wander = wander_along(all, weight);
   const double each = 0.25 * all.scale * all.scale;  // m2 a place
   out.area = each * static_cast<double>(all.places.size());
   constexpr double place_limit = 1.96;

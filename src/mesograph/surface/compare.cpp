@@ -34,26 +34,13 @@ Vector7 effects(const Surface& s, int col, int row, const Eigen::Vector2d& middl
   return out;
 }
 
-/// The unknowns that a kind of fit has.
-std::vector<int> unknowns(Fit fit) {
-  if (fit == Fit::none) return {};
-  if (fit == Fit::height) return {2};
-  return {0, 1, 2, 3, 4, 5, 6};
-}
-
-struct Sample {
-  std::size_t cell;
-  double difference, sigma;
-  Vector7 effect;
-};
-
-std::vector<Sample> samples_of(const Surface& earlier, const std::vector<float>& difference,
-                               const std::vector<float>& sigma, const CompareOptions& options,
-                               const Eigen::Vector2d& middle, double level) {
+std::vector<StableSample> samples_of(const Surface& earlier, const std::vector<float>& difference,
+                                     const std::vector<float>& sigma, const CompareOptions& options,
+                                     const Eigen::Vector2d& middle, double level) {
   std::size_t count = 0;
   for (const float d : difference) count += std::isfinite(d);
   const std::size_t every = 1 + count / 400000;
-  std::vector<Sample> out;
+  std::vector<StableSample> out;
   std::size_t k = 0;
   for (int row = 0; row < earlier.grid.rows; ++row)
     for (int col = 0; col < earlier.grid.columns; ++col) {
@@ -64,58 +51,8 @@ std::vector<Sample> samples_of(const Surface& earlier, const std::vector<float>&
           std::none_of(options.stable.begin(), options.stable.end(), [&](const auto& p) { return p.contains(at); }))
         continue;
       out.push_back(
-          {i, difference[i], std::max(1e-4, static_cast<double>(sigma[i])), effects(earlier, col, row, middle, level)});
+          {difference[i], std::max(1e-4, static_cast<double>(sigma[i])), effects(earlier, col, row, middle, level)});
     }
-  return out;
-}
-
-/// Fits onto stable ground; residuals come back in the samples' differences.
-Fitted fit_of(std::vector<Sample>& samples, Fit fit, double alike) {
-  Fitted out;
-  const std::vector<int> free = unknowns(fit);
-  const auto n = static_cast<Eigen::Index>(free.size());
-  std::vector<double> residual, weight(samples.size(), 1.0);
-  for (const Sample& s : samples) residual.push_back(s.difference);
-  double scale = 1;
-  Eigen::MatrixXd normal = Eigen::MatrixXd::Zero(n, n);
-  for (int round = 0; round < 12; ++round) {
-    std::vector<double> sizes, values = residual;
-    const double centre = fit == Fit::none || round > 0 ? 0.0 : median(std::move(values));
-    for (std::size_t i = 0; i < samples.size(); ++i) sizes.push_back(std::abs(residual[i] - centre) / samples[i].sigma);
-    scale = std::max(0.3, 1.4826 * median(std::move(sizes)));
-    normal.setZero();
-    Eigen::VectorXd right = Eigen::VectorXd::Zero(n);
-    for (std::size_t i = 0; i < samples.size(); ++i) {
-      const double u = (residual[i] - centre) / samples[i].sigma / (4.685 * scale);
-      weight[i] = std::abs(u) < 1 ? std::pow(1 - u * u, 2) : 0;
-      if (weight[i] == 0 || n == 0) continue;
-      Eigen::VectorXd a(n);
-      for (Eigen::Index k = 0; k < n; ++k) a[k] = samples[i].effect[free[static_cast<std::size_t>(k)]];
-      const double w = weight[i] / (samples[i].sigma * samples[i].sigma);
-      normal += w * a * a.transpose(), right += w * samples[i].difference * a;
-    }
-    if (n == 0) break;
-    // On level ground nothing tells a shift along the plan, or a turn about the vertical: then there is none.
-    const Vector7 usual = (Vector7() << 1, 1, 100, 0.02, 0.02, 0.02, 0.01).finished();
-    for (Eigen::Index k = 0; k < n; ++k) normal(k, k) += std::pow(usual[free[static_cast<std::size_t>(k)]], -2);
-    const Eigen::VectorXd x = normal.ldlt().solve(right);
-    out.values.setZero();
-    for (Eigen::Index k = 0; k < n; ++k) out.values[free[static_cast<std::size_t>(k)]] = x[k];
-    for (std::size_t i = 0; i < samples.size(); ++i)
-      residual[i] = samples[i].difference - samples[i].effect.dot(out.values);
-  }
-  double sum = 0, squares = 0, total = 0;
-  std::size_t used = 0;
-  for (std::size_t i = 0; i < samples.size(); ++i)
-    sum += weight[i] * residual[i], squares += weight[i] * residual[i] * residual[i], total += weight[i],
-        used += weight[i] > 0.1;
-  out.stable_mean = total > 0 ? sum / total : 0;
-  out.stable_sigma = total > 0 ? std::sqrt(std::max(0.0, squares / total - std::pow(out.stable_mean, 2))) : 0;
-  out.stable_share = static_cast<double>(used) / static_cast<double>(std::max<std::size_t>(1, samples.size()));
-  if (n > 0) {
-    const Eigen::MatrixXd covariance = scale * scale * alike * normal.ldlt().solve(Eigen::MatrixXd::Identity(n, n));
-    for (Eigen::Index k = 0; k < n; ++k) out.sigmas[free[static_cast<std::size_t>(k)]] = std::sqrt(covariance(k, k));
-  }
   return out;
 }
 
@@ -288,12 +225,13 @@ Comparison compare(const Surface& earlier, const Surface& later, const CompareOp
     if (std::isfinite(out.difference[i])) noise.source[i] = Source::measured;
   out.alike = cells_alike(noise);
   const Eigen::Vector2d middle = grid.middle(grid.columns / 2, grid.rows / 2);
-  std::vector<Sample> samples = samples_of(earlier, out.difference, sigma, options, middle, level);
+  std::vector<StableSample> samples = samples_of(earlier, out.difference, sigma, options, middle, level);
   if (samples.size() < least)
     throw Error("compare: only {} cells lie in the stable polygons; draw larger ones", samples.size());
   // Surfaces that say no sigma are judged by how they scatter.
-  const bool silent = std::all_of(samples.begin(), samples.end(), [](const Sample& s) { return s.sigma <= 1e-4; });
-  out.fit = fit_of(samples, options.fit, out.alike);
+  const bool silent =
+      std::all_of(samples.begin(), samples.end(), [](const StableSample& s) { return s.sigma <= 1e-4; });
+  out.fit = fit_stable(samples, options.fit, out.alike).fit;
   parallel_for(static_cast<std::size_t>(grid.rows), [&](std::size_t r) {
     const int row = static_cast<int>(r);
     for (int col = 0; col < grid.columns; ++col) {

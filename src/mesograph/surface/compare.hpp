@@ -1,34 +1,18 @@
 #pragma once
 
-#include <array>
 #include <mesograph/base/progress.hpp>
-#include <mesograph/base/words.hpp>
 #include <mesograph/cloud/polygons.hpp>
 #include <mesograph/surface/grid.hpp>
-#include <string_view>
+#include <mesograph/surface/stable_fit.hpp>
 #include <vector>
 
 namespace mesograph::surface {
-
-/// How the later surface is fitted onto stable ground of the earlier one.
-enum class Fit { none, height, similarity };
-constexpr std::array<std::string_view, 3> words(Fit) { return {"none", "height", "similarity"}; }
 
 struct CompareOptions {
   Fit fit = Fit::height;
   std::vector<cloud::Polygon> stable;  ///< m; empty: found
   double confidence = 0.95;            ///< that nothing at all is reported where nothing has changed
   double least_area = 0;               ///< m2; smaller changes are not reported
-};
-
-/// What was applied to the later surface: shift, m; turns about east, north and up, rad; scale less 1. About the middle
-/// of the earlier one.
-struct Fitted {
-  Eigen::Matrix<double, 7, 1> values = Eigen::Matrix<double, 7, 1>::Zero(),  ///< east, north, up, turns, scale
-      sigmas = Eigen::Matrix<double, 7, 1>::Zero();
-  double stable_mean = 0, stable_sigma = 0;  ///< m, of what is left on stable ground
-  double stable_share = 0;                   ///< of the cells that both have
-  double wander = 0;                         ///< m, how far differences on stable ground wander from place to place
 };
 
 struct Change {
