@@ -115,7 +115,8 @@ TEST_CASE("Errors of the fit are as large as its sigmas say") {
 
 TEST_CASE("A surface in another grid and back is the surface, and one whose heights nobody names is refused") {
   const geo::Crs here = geo::resolve({"EPSG:25833+5773", "", ""}), there = geo::resolve({"EPSG:25832+5773", "", ""});
-  surface::Surface s(surface::Grid::over({Eigen::Vector2d(431150, 6822350), Eigen::Vector2d(431229.9, 6822409.9)}, 0.5));
+  surface::Surface s(
+      surface::Grid::over({Eigen::Vector2d(431150, 6822350), Eigen::Vector2d(431229.9, 6822409.9)}, 0.5));
   s.wkt = here.wkt;
   const auto law = [](const Eigen::Vector2d& at) {
     return 640 + 0.2 * (at.y() - 6822400) + 2 * std::sin((at.x() - 431200) / 8);
