@@ -44,13 +44,13 @@ fs::path cloud_of(const std::string& text) {
 
 void run_along_normals(Call& call) {
   stages::CompareCloudsRequest request;
-  request.earlier = cloud_of(call.paths()[0]), request.later = cloud_of(call.paths()[1]);
   request.options = options_of(call);
   request.stable = call.text("stable");
   request.distances.scale = call.number("scale").value_or(nan);
   request.distances.reach = call.number("reach").value_or(nan);
   for (const char* name : {"scale", "reach"})
     if (call.has(name) && !(*call.number(name) > 0)) throw UsageError("--{} must be greater than 0, m", name);
+  request.earlier = cloud_of(call.paths()[0]), request.later = cloud_of(call.paths()[1]);
   request.out = call.has("out") ? fs::path(call.text("out")) : request.later.parent_path();
   const stages::ComparedClouds made = stages::compare_clouds(request, call.progress);
   call.json = stages::json_of(made);

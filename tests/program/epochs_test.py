@@ -74,5 +74,22 @@ def test_what_cannot_be_carried_is_refused_in_a_sentence():
     assert refused.code == 3 and "another CRS" in refused.last, refused.last
 
 
+def test_clouds_of_surveys_are_compared_and_what_is_missing_is_named():
+    refused = call("compare", "--normals", FIRST, SECOND)
+    assert refused.code == 3 and "mesograph densify" in refused.last, refused.last
+    refused = call("compare", FIRST, SECOND)
+    assert refused.code == 3 and "mesograph surface" in refused.last, refused.last
+    assert call("compare", FIRST, SECOND, "--scale", "2").code == 2
+    assert call("compare", "--normals", FIRST, SECOND, "--reach", "0").code == 2
+    good("densify", "-s", FIRST)
+    # A cloud beside itself has not changed, along its normals or in height.
+    same = good("compare", "--normals", FIRST, FIRST, "--out", WORK / "same")
+    assert same["changes"] == [] and same["stable_mean"] == 0 and same["alone"] == 0, same
+    cloud = FIRST / "results" / "cloud.las"
+    flat = call("compare", cloud, cloud, "--out", WORK / "flat")
+    assert flat.code == 0 and "no change beyond error" in flat.out
+    assert (WORK / "same" / "distances.png").stat().st_size > 5000
+
+
 if __name__ == "__main__":
     sys.exit(run_all(sys.modules[__name__]))

@@ -6,10 +6,13 @@
 #include <mesograph/adjust/intersect.hpp>
 #include <mesograph/adjust/joint_control.hpp>
 #include <mesograph/adjust/normal_equations.hpp>
+#include <mesograph/adjust/point_statistics.hpp>
+#include <mesograph/base/errors.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/cloud/along_normal.hpp>
 #include <mesograph/orient/stable_points.hpp>
 #include <mesograph/surface/along_normal_changes.hpp>
+#include <mesograph/survey/inputs.hpp>
 
 #include "folder.hpp"
 #include "made_up_block.hpp"
@@ -223,4 +226,168 @@ TEST_CASE("A wall that bulges has moved along its normal, by as much, and the re
   // of medians of some 28 points: pi / 2 / 28 of what half of one is, a tenth, or less by what the fit adds.
   CHECK(squares / n < 0.2);
   CHECK(squares / n > 0.02);
+}
+
+TEST_CASE("Of control that goes together what is set aside loses its say, and the rest keeps what they share") {
+  adjust::Block block = small_block(9);
+  const std::size_t points = block.surveyed.size();
+  const Eigen::MatrixXd covariance = shifted_together(points, 0.01, 0.3);
+  join(block, covariance, points);
+  const auto term_of = [](const adjust::Block& b) {
+    adjust::Scope scope;
+    return adjust::JointTerm(b, adjust::make_layout(b, scope));
+  };
+  const adjust::JointTerm whole = term_of(block);
+  CHECK(whole.points().size() == points);
+  CHECK((whole.weight() - covariance.inverse()).norm() < 1e-6 * whole.weight().norm());
+  CHECK_THAT(whole.cost(block),
+             Catch::WithinRel(whole.misclosure(block).dot(covariance.inverse() * whole.misclosure(block)), 1e-9));
+  // A shift of all costs what the shared error makes likely, a shift of one what its own does.
+  adjust::Block shifted = block, bent = block;
+  for (adjust::SurveyedPoint& p : block.surveyed) p.point.X = p.surveyed;
+  shifted = bent = block;
+  for (adjust::SurveyedPoint& p : shifted.surveyed) p.point.X.x() += 0.3;
+  bent.surveyed[0].point.X.x() += 0.3;
+  const auto n = static_cast<double>(points);
+  CHECK_THAT(whole.cost(shifted), Catch::WithinRel(n * 0.09 / (0.0001 + n * 0.09), 1e-6));
+  CHECK(whole.cost(bent) > 500 * whole.cost(shifted));
+  // One that becomes a check, one that loses its height: the others' weight is that of their own covariance.
+  adjust::Block fewer = block;
+  fewer.surveyed[0].role = adjust::Role::check;
+  fewer.surveyed[1].sigma[2] = mesograph::nan;
+  const adjust::JointTerm left = term_of(fewer);
+  CHECK(left.points().size() == points - 1);
+  CHECK_FALSE(left.holds(0));
+  CHECK(left.holds(1));
+  CHECK(left.weight().row(2).isZero());
+  std::vector<Eigen::Index> rows;
+  for (Eigen::Index k = 0; k < covariance.rows(); ++k)
+    if (k >= 3 && k != 5) rows.push_back(k);
+  const Eigen::MatrixXd inverse = covariance(rows, rows).inverse();
+  for (std::size_t i = 0; i < rows.size(); ++i)
+    for (std::size_t j = 0; j < rows.size(); ++j)
+      CHECK_THAT(left.weight()(rows[i] - 3, rows[j] - 3),
+                 Catch::WithinAbs(inverse(static_cast<Eigen::Index>(i), static_cast<Eigen::Index>(j)), 1e-5));
+  // Sighted once it is no observation; what is no covariance is refused.
+  fewer.surveyed[2].point.rays.resize(1);
+  CHECK_FALSE(adjust::takes_part_jointly(fewer, 2));
+  for (double& value : block.joint.correlation) value = 1;
+  block.joint.correlation[1] = block.joint.correlation[3 * points] = -1;
+  CHECK_THROWS_AS(term_of(block), Error);
+}
+
+TEST_CASE("The joint covariance of points is that of drawn blocks, and its diagonal that of each alone") {
+  constexpr std::size_t chosen = 6;
+  const auto drawn = [](std::uint64_t seed, double noise) {
+    MadeUpOptions options;
+    options.strips = 2, options.per_strip = 3, options.points = 60, options.control = 6, options.checks = 0;
+    options.noise_px = noise, options.control_sigma = noise > 0 ? 0.05 : 1e-9, options.position_sigma = 5;
+    options.seed = 77;
+    adjust::Block block = make_block(options).block;
+    for (adjust::Sortie& s : block.sorties) s.sigma_photo = {500, 500}, s.sigma_offset = {500, 500};
+    for (adjust::CameraPrior& prior : block.priors) prior.held = true;
+    Random random(seed);
+    for (adjust::SurveyedPoint& p : block.surveyed) {
+      p.sigma.setConstant(0.05);
+      for (int a = 0; noise > 0 && a < 3; ++a) p.surveyed[a] = p.point.X[a] + random.normal(0.05);
+    }
+    if (noise == 0) return block;
+    // The same block, other errors: rays come from the clean one.
+    options.noise_px = 0;
+    const adjust::Block clean = make_block(options).block;
+    for (std::size_t i = 0; i < block.points.size(); ++i)
+      for (std::size_t r = 0; r < block.points[i].rays.size(); ++r) {
+        block.points[i].rays[r].x = clean.points[i].rays[r].x + Eigen::Vector2d(random.normal(0.5), random.normal(0.5));
+        block.points[i].rays[r].sigma = 0.5;
+      }
+    for (std::size_t i = 0; i < block.surveyed.size(); ++i)
+      for (std::size_t r = 0; r < block.surveyed[i].point.rays.size(); ++r)
+        block.surveyed[i].point.rays[r].x =
+            clean.surveyed[i].point.rays[r].x + Eigen::Vector2d(random.normal(0.5), random.normal(0.5)),
+        block.surveyed[i].point.rays[r].sigma = 0.5;
+    return block;
+  };
+  Progress quiet;
+  adjust::AdjustOptions options;
+  options.reject_sigmas = 50;  // nothing is wrong here, and what is left out would change the points
+  constexpr int blocks = 120;
+  Eigen::MatrixXd values(3 * chosen, blocks), predicted;
+  for (int k = 0; k < blocks; ++k) {
+    adjust::Block block = drawn(static_cast<std::uint64_t>(k) + 1, 0.5);
+    const adjust::AdjustResult result = adjust::adjust(block, options, quiet);
+    std::vector<adjust::GroundPoint> points(block.points.begin(), block.points.begin() + chosen);
+    for (std::size_t i = 0; i < chosen; ++i) values.col(k).segment<3>(3 * static_cast<Eigen::Index>(i)) = points[i].X;
+    if (k > 0) continue;
+    predicted = adjust::joint_covariance(block, points, result.layout, result.inverse);
+    CHECK((predicted - predicted.transpose()).norm() < 1e-12 * predicted.norm());
+    for (std::size_t i = 0; i < chosen; ++i) {
+      const adjust::PointDesign design = adjust::design_of(block, points[i], -1, result.layout);
+      const Eigen::Matrix3d alone =
+          adjust::point_statistics(design, Eigen::Matrix3d::Zero(), result.inverse.among(design.columns)).covariance;
+      const auto at = 3 * static_cast<Eigen::Index>(i);
+      CHECK((predicted.block<3, 3>(at, at) - alone).norm() < 1e-6 * alone.norm());
+    }
+  }
+  const Eigen::MatrixXd off = values.colwise() - values.rowwise().mean();
+  const Eigen::MatrixXd found = off * off.transpose() / (blocks - 1);
+  // Sums over all points along each axis: with the shares in common, which the diagonal alone would miss. 120 blocks
+  // tell a variance to 13 %; three times that.
+  for (int axis = 0; axis < 3; ++axis) {
+    Eigen::VectorXd sum = Eigen::VectorXd::Zero(3 * chosen);
+    for (std::size_t i = 0; i < chosen; ++i) sum[3 * static_cast<Eigen::Index>(i) + axis] = 1;
+    const double want = sum.dot(predicted * sum), alone = sum.dot(predicted.diagonal().asDiagonal() * sum);
+    CHECK(std::abs(sum.dot(found * sum) / want - 1) < 0.4);
+    CHECK(want > 1.1 * alone);  // what control of 5 cm leaves to all of them
+  }
+}
+
+TEST_CASE("Correlations of carried points come back as they were kept, and what is none is named") {
+  const Folder folder;
+  CHECK(survey::stored_joint(folder.path).empty());
+  std::vector<survey::JointRow> rows = {{"a,1", "a,1", Eigen::Matrix3d::Identity()}, {"a,1", "b", {}}};
+  Random random(2);
+  for (double& value : rows[1].correlation.reshaped()) value = random.uniform(-1, 1);
+  write_file(folder.path / "control_joint.csv", survey::joint_text(rows));
+  const auto back = survey::stored_joint(folder.path);
+  REQUIRE(back.size() == 2);
+  CHECK(back[0].a == "a,1");
+  CHECK(back[1].b == "b");
+  CHECK((back[1].correlation - rows[1].correlation).cwiseAbs().maxCoeff() <= 5e-10);
+  rows[0].correlation(1, 2) = 1.5;
+  write_file(folder.path / "control_joint.csv", survey::joint_text(rows));
+  CHECK_THROWS_WITH(survey::stored_joint(folder.path), Catch::Matchers::Contains("control_joint.csv:2"));
+}
+
+TEST_CASE("Points beside the usual ones in a cloud's records are read by their names") {
+  const Folder folder;
+  const bool normals = GENERATE(false, true);
+  std::vector<cloud::CloudRecord> points(3);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    points[i].X = Eigen::Vector3d(100 + static_cast<double>(i), 200, 5);
+    points[i].more = {0.25F * static_cast<float>(i), -3};
+    points[i].normal = Eigen::Vector3f(0, 0.6F, 0.8F), points[i].sigma_z = 0.5F;
+  }
+  const Eigen::AlignedBox3d box(Eigen::Vector3d(100, 200, 5), Eigen::Vector3d(102, 200, 5));
+  const cloud::LasHeader header =
+      cloud::cloud_header("", box, 0.001, normals, {{"distance", "m"}, {"significance", "over its sigma"}});
+  {
+    cloud::LasWriter writer(folder.path / "d.las", header);
+    writer.add(cloud::cloud_records(header, points).data(), points.size());
+    writer.finish();
+  }
+  cloud::LasReader file(folder.path / "d.las");
+  const cloud::LasPoints read = file.next();
+  REQUIRE(read.size() == 3);
+  const cloud::LasAttribute *distance = file.header().attribute("distance"),
+                            *significance = file.header().attribute("significance"),
+                            *up = file.header().attribute("normal_z");
+  REQUIRE(distance);
+  REQUIRE(significance);
+  CHECK((up != nullptr) == normals);
+  for (std::size_t i = 0; i < 3; ++i) {
+    CHECK(read.value(i, *distance) == 0.25 * static_cast<double>(i));
+    CHECK(read.value(i, *significance) == -3);
+    CHECK(read.value(i, *file.header().attribute("sigma_z")) == 0.5);
+    if (up) CHECK(read.value(i, *up) == Approx(0.8));
+  }
 }

@@ -7,6 +7,7 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/draw/canvas.hpp>
 #include <mesograph/draw/figures.hpp>
+#include <mesograph/draw/surface_figures.hpp>
 
 using namespace mesograph;
 namespace fs = std::filesystem;
@@ -220,4 +221,43 @@ TEST_CASE("A block is drawn from above and from the side at one scale, and says 
   const auto red = [](const Rgb8& p) { return near(p, bytes(draw::control_colour), 6); };
   CHECK(box_of(image, red).count == 0);
   CHECK(box_of(warned, red).count > 200);  // PREVIEW and FREE BLOCK in red
+}
+
+TEST_CASE("A profile shows each surface where it has heights, and a histogram what lies within its limit") {
+  const auto flat = [](double z) {
+    surface::Surface s(surface::Grid::over({Eigen::Vector2d(0, 0), Eigen::Vector2d(19.9, 19.9)}, 0.5));
+    for (float& v : s.z) v = static_cast<float>(z);
+    return s;
+  };
+  const surface::Surface low = flat(1);
+  surface::Surface high = flat(3);
+  const Eigen::Vector2d a(5, 10), b(15, 10);
+  const draw::Drawing one = draw::profile_drawing({{&low, draw::ink, ""}}, a, b),
+                      two = draw::profile_drawing(
+                          {{&low, draw::ink, "earlier"}, {&high, draw::control_colour, "later"}}, a, b);
+  CHECK(one.png.substr(1, 3) == "PNG");
+  CHECK(one.png != two.png);
+  for (float& v : high.z) v = std::numeric_limits<float>::quiet_NaN();
+  // A surface without heights there draws nothing, and stops nothing.
+  const draw::Drawing gone = draw::profile_drawing({{&low, draw::ink, ""}, {&high, draw::control_colour, ""}}, a, b);
+  CHECK(gone.png == one.png);
+  CHECK_FALSE(draw::profile_drawing({{&high, draw::ink, ""}}, a, b).png.empty());
+  const float none = std::numeric_limits<float>::quiet_NaN();
+  const std::string inside = draw::histogram_drawing({0.1F, 0.1F, -0.3F}, 1, "m", "cells").png;
+  CHECK(draw::histogram_drawing({0.1F, none, 0.1F, -0.3F, 5}, 1, "m", "cells").png == inside);
+  CHECK(draw::histogram_drawing({0.1F, -0.3F, -0.3F}, 1, "m", "cells").png != inside);
+}
+
+TEST_CASE("Differences are red above nought, blue below, pale about it, and end at one") {
+  const draw::Colour up = draw::diverging_ramp(1), down = draw::diverging_ramp(-1), none = draw::diverging_ramp(0);
+  CHECK(up.r > up.b + 0.4);
+  CHECK(down.b > down.r + 0.4);
+  CHECK(std::min({none.r, none.g, none.b}) > 0.9);
+  CHECK(draw::diverging_ramp(7).r == up.r);
+  double before = none.g;
+  for (double t = 0.1; t <= 1; t += 0.1) {
+    CHECK(draw::diverging_ramp(t).g < before);
+    before = draw::diverging_ramp(t).g;
+  }
+  CHECK(draw::bytes_of({1, 0.5, 0}) == std::array<std::uint8_t, 3>{255, 128, 0});
 }

@@ -86,7 +86,8 @@ TEST_CASE("Places of a surface reach the local frame by interpolation as each on
 
 TEST_CASE("A photo's box holds all that it shows, upright or aslant") {
   const MadeUpBlock made_up = make_block({});  // every third photo looks aside
-  const Surface s = made({-70, -70}, 140, 0.5, [](const Eigen::Vector2d& at) { return rolling_ground(at.x(), at.y()); });
+  const Surface s =
+      made({-70, -70}, 140, 0.5, [](const Eigen::Vector2d& at) { return rolling_ground(at.x(), at.y()); });
   const geo::Frame frame(local_crs(), Eigen::Vector3d(15, 60, 0));
   const mosaic::Ground ground(s, frame);
   int shown = 0;

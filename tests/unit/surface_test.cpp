@@ -252,3 +252,71 @@ TEST_CASE("A gap between a roof and the ground has two levels and no slope betwe
       CHECK((above > 2) == (col < 50));  // half way across
     }
 }
+
+TEST_CASE("Classes that are left out leave no height, and the hole is bridged whatever its width") {
+  // A truck of class 64, 5 m long, on a slope; another of a class that stays.
+  const auto ground = [](const Eigen::Vector2d& at) { return 0.1 * at.x(); };
+  auto content = points_on(20, 0.01, 4, ground);
+  for (cloud::TilePoint& p : content.points) {
+    const bool first = std::abs(p.X.x() - 6) < 2.5 && std::abs(p.X.y() - 10) < 1.2,
+               second = std::abs(p.X.x() - 14) < 2.5 && std::abs(p.X.y() - 10) < 1.2;
+    if (first || second) p.X.z() += 2.5, p.point_class = first ? 64 : 6;
+  }
+  Surface s = empty_surface(20, 0.2);
+  surface::CellOptions options;
+  options.left_out = {64, 18};
+  surface::estimate_cells(content, options, s);
+  Progress progress;
+  surface::fill_gaps({}, {}, s, progress);
+  const auto at = [&](double x, double y) { return s.grid.at(s.grid.column(x), s.grid.row(y)); };
+  for (double x = 4; x < 8; x += 0.4)
+    for (double y = 9.2; y < 10.8; y += 0.4) {
+      const std::size_t i = at(x, y);
+      CHECK(s.source[i] == Source::filled);
+      CHECK(std::abs(s.z[i] - ground(s.grid.middle(s.grid.column(x), s.grid.row(y)))) < 0.06);
+      const std::size_t other = at(x + 8, y);
+      CHECK(s.source[other] == Source::measured);
+      CHECK(s.z[other] > ground({x + 8, y}) + 2.3);
+    }
+}
+
+TEST_CASE("Spot heights stand on round places where there is a surface, beside the summit") {
+  Surface s =
+      made(20, 0.1, 0.01, [](const Eigen::Vector2d& at) { return 8 - (at - Eigen::Vector2d(10.4, 9.7)).norm(); });
+  for (int row = 0; row < 40; ++row)
+    for (int col = 0; col < 40; ++col) s.z[s.grid.at(col, row)] = std::numeric_limits<float>::quiet_NaN();
+  surface::ContourOptions options;
+  options.spot_grid = 2.5;
+  Progress progress;
+  const surface::Contours found = surface::contours_of(s, options, progress);
+  int summits = 0, on_grid = 0;
+  for (const surface::Spot& spot : found.spots) {
+    summits += spot.kind == surface::Spot::Kind::summit;
+    if (spot.kind != surface::Spot::Kind::grid) continue;
+    ++on_grid;
+    for (int a = 0; a < 2; ++a) CHECK(std::abs(spot.X[a] / 2.5 - std::round(spot.X[a] / 2.5)) < 1e-9);
+    // Bilinear over a cell of a cone, an eighth of a cell at its tip.
+    CHECK(std::abs(spot.X.z() - 8 + (spot.X.head<2>() - Eigen::Vector2d(10.4, 9.7)).norm()) < 0.03);
+    CHECK_FALSE((spot.X.x() < 4 && spot.X.y() > 16));  // nothing is there
+  }
+  CHECK(summits == 1);
+  CHECK(on_grid >= 40);
+  CHECK(on_grid <= 81);
+}
+
+TEST_CASE("Points beyond a breakline are no neighbours, however the line is drawn") {
+  const auto content = points_on(6, 0.001, 6, [](const Eigen::Vector2d& at) { return at.x() > 3.03 ? 1.0 : 0.0; });
+  for (const auto& line : {std::vector<Eigen::Vector2d>{{3.03, -1}, {3.03, 7}},
+                           std::vector<Eigen::Vector2d>{{3.03, 7}, {3.03, 2.2}, {3.03, -1}}}) {
+    Surface s = empty_surface(6, 0.2);
+    surface::CellOptions options;
+    options.kind = surface::Kind::mean, options.breaklines = surface::Breaklines({line}, 0.2);
+    surface::estimate_cells(content, options, s);
+    for (int row = 1; row < s.grid.rows - 1; ++row)
+      for (int col = 1; col < s.grid.columns - 1; ++col) {
+        const std::size_t i = s.grid.at(col, row);
+        if (s.source[i] != Source::measured) continue;
+        CHECK(std::abs(s.z[i] - (s.grid.middle(col, row).x() > 3.03 ? 1 : 0)) < 0.01);
+      }
+  }
+}

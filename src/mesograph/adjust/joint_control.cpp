@@ -48,8 +48,10 @@ JointTerm::JointTerm(const Block& block, const Layout& layout) : held_(block.sur
       const auto ui = static_cast<std::size_t>(i), uj = static_cast<std::size_t>(j);
       covariance(i, j) = joint.correlation[known[ui] * all + known[uj]] * sigma[ui] * sigma[uj];
     }
-  const Eigen::MatrixXd inverse = covariance.llt().solve(Eigen::MatrixXd::Identity(n, n));
-  if (!inverse.allFinite()) throw Error("control: how errors of carried points go together is no covariance");
+  const Eigen::LLT<Eigen::MatrixXd> factor(covariance);
+  if (factor.info() != Eigen::Success)
+    throw Error("inputs/control_joint.csv: is no covariance of the carried points; run mesograph control --from again");
+  const Eigen::MatrixXd inverse = factor.solve(Eigen::MatrixXd::Identity(n, n));
   const auto size = 3 * static_cast<Eigen::Index>(points_.size());
   weight_ = Eigen::MatrixXd::Zero(size, size);
   for (Eigen::Index i = 0; i < n; ++i)
