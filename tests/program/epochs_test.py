@@ -82,9 +82,10 @@ def test_clouds_of_surveys_are_compared_and_what_is_missing_is_named():
     assert call("compare", FIRST, SECOND, "--scale", "2").code == 2
     assert call("compare", "--normals", FIRST, SECOND, "--reach", "0").code == 2
     good("densify", "-s", FIRST)
-    # A cloud beside itself has not changed, along its normals or in height.
+    # A cloud beside itself has not changed, along its normals or in height; where its groups of points go on beyond a
+    # scale their medians differ a little, for the later cloud is followed farther.
     same = good("compare", "--normals", FIRST, FIRST, "--out", WORK / "same")
-    assert same["changes"] == [] and same["stable_mean"] == 0 and same["alone"] == 0, same
+    assert same["changes"] == [] and abs(same["stable_mean"]) < 1e-5 * same["scale"] and same["alone"] == 0, same
     cloud = FIRST / "results" / "cloud.las"
     flat = call("compare", cloud, cloud, "--out", WORK / "flat")
     assert flat.code == 0 and "no change beyond error" in flat.out
