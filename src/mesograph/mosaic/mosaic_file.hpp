@@ -18,8 +18,8 @@ using TileOf = std::function<Tile(int tile_col, int tile_row)>;
 /// `source` with three bands: the photo's number in its list (0: none), the angle of its ray to the vertical (degrees),
 /// and the standard deviation of the place (m). Memory: a tile; both wait as plain files beside until they are packed.
 /// Throws Error where the disk refuses; then neither is there. The same tiles give the same bytes.
-/// Accuracy: exact without loss; JPEG of quality 90 changes levels by about one. Cost: each tile written, read and
-/// packed once, on all threads.
+/// Accuracy: exact without loss; JPEG of quality 90 changed levels of the demo by 1.5 in the mean, by 4 or less in 95
+/// %. Cost: each tile written, read and packed once, on all threads.
 void write_mosaic(const std::filesystem::path& path, const std::filesystem::path& source, const MosaicPlan& plan,
                   const surface::Surface& of, const MosaicFileOptions& options, const TileOf& tile_of);
 

@@ -347,8 +347,9 @@ void write_picture(const Job& job, const fs::path& from, const fs::path& to) {
   const surface::Grid& g = job.plan.grid;
   const Eigen::AlignedBox2d box(Eigen::Vector2d(g.west, g.north - g.rows * g.cell),
                                 Eigen::Vector2d(g.west + g.columns * g.cell, g.north));
-  write_file(to, draw::picture_map(mosaic::read_reduced(from, 2400), box,
-                                   {job.survey.settings.name, fmt::format("cells of {:g} m", g.cell), "north up"})
+  write_file(to, draw::picture_map(
+                     mosaic::read_reduced(from, 2400), box,
+                     {job.survey.settings.name, fmt::format("cells of {:g} m", g.cell), "white: not seen", "north up"})
                      .png);
 }
 
