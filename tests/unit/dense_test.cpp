@@ -520,21 +520,26 @@ TEST_CASE("Photos of other exposure and with dark corners are brought to one bri
   constexpr int photos = 6;
   const auto exposure = [](int photo, int ch) { return 0.7 + 0.12 * photo + 0.03 * ch * (photo % 2); };
   const auto corner = [](double r2) { return 1 - 0.5 * r2 + 0.1 * r2 * r2; };
+  // From left to right one photo gains a tenth of its red and another loses as much.
+  const auto drift = [](int photo, int ch, double x) {
+    return 1 + (ch == 0 && photo == 2 ? 0.1 : ch == 0 && photo == 4 ? -0.1 : 0.0) * x;
+  };
   std::vector<dense::ColourSample> samples;
   for (int point = 0; point < 3000; ++point) {
     std::array<double, 3> true_level{};
     for (double& level : true_level) level = random.uniform(60, 150);
     for (int photo = 0; photo < photos; ++photo) {
       if (random.uniform(0, 1) < 0.4) continue;
-      dense::ColourSample s{point, photo, random.uniform(0, 0.7), {}};
+      dense::ColourSample s{point, photo, {random.uniform(-0.6, 0.6), random.uniform(-0.5, 0.5)}, {}};
       for (int ch = 0; ch < 3; ++ch)
-        s.level[static_cast<std::size_t>(ch)] =
-            true_level[static_cast<std::size_t>(ch)] * exposure(photo, ch) * corner(s.r2) + random.normal(1);
+        s.level[static_cast<std::size_t>(ch)] = true_level[static_cast<std::size_t>(ch)] * exposure(photo, ch) *
+                                                    corner(s.u.squaredNorm()) * drift(photo, ch, s.u.x()) +
+                                                random.normal(1);
       if (point % 20 == 7 && photo == point % 6) s.level = {200, 30, 30};  // something stands before it in one of them
       samples.push_back(s);
     }
   }
-  const dense::ColourBalance found = dense::balance_colours(samples, std::vector<int>(photos, 0));
+  dense::ColourBalance found = dense::balance_colours(samples, std::vector<int>(photos, 0));
   dense::Pinhole p = camera_at(0, 0);
   double middle = 0;
   for (int photo = 0; photo < photos; ++photo) {
@@ -543,7 +548,8 @@ TEST_CASE("Photos of other exposure and with dark corners are brought to one bri
       for (int col = 0; col < 160; ++col) {
         const double x = (col + 0.5 - 80) / 150, y = (row + 0.5 - 60) / 150;
         for (int ch = 0; ch < 3; ++ch)
-          image.at(col, row, ch) = static_cast<std::uint8_t>(120 * exposure(photo, ch) * corner(x * x + y * y));
+          image.at(col, row, ch) = static_cast<std::uint8_t>(
+              std::lround(120 * exposure(photo, ch) * corner(x * x + y * y) * drift(photo, ch, x)));
       }
     found.apply(photo, p, image);
     if (photo == 0) middle = image.at(80, 60, 0);
@@ -551,4 +557,7 @@ TEST_CASE("Photos of other exposure and with dark corners are brought to one bri
     for (const auto& [col, row] : {std::pair(80, 60), {3, 3}, {150, 100}})
       CHECK(std::abs(image.at(col, row, 0) - middle) < 3.5);
   }
+  found.refer_to(3);
+  for (const float factor : found.factors(3, {0, 0})) CHECK(factor == 1.0F);
+  CHECK_THAT(found.factors(1, {0, 0})[0], Catch::WithinAbs(exposure(3, 0) / exposure(1, 0), 0.02));
 }

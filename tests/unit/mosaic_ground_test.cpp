@@ -10,6 +10,7 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/mosaic/max_flow.hpp>
 #include <mesograph/mosaic/mosaic_file.hpp>
+#include <mesograph/mosaic/rough.hpp>
 
 #include "folder.hpp"
 #include "made_up_block.hpp"
@@ -92,13 +93,14 @@ TEST_CASE("A photo's box holds all that it shows, upright or aslant") {
   const mosaic::Ground ground(s, frame);
   int shown = 0;
   for (int station = 0; station < static_cast<int>(made_up.block.stations.size()); ++station) {
-    const mosaic::PhotoSight sight(made_up.block, station, ground);
+    const Eigen::AlignedBox2d box = mosaic::footprint_of(made_up.block, station, ground);
+    const mosaic::PhotoSight sight(made_up.block, station, ground, box);
     for (double x = -68; x < 68; x += 3.1)
       for (double y = -68; y < 68; y += 2.9) {
         const Eigen::Vector3d X(x, y, rolling_ground(x, y));
         const auto at = adjust::image_of(made_up.block, made_up.block.stations[static_cast<std::size_t>(station)], X);
         if (!at || at->x() < 3 || at->y() < 3 || at->x() > 1197 || at->y() > 897) continue;
-        CHECK(sight.box().contains(Eigen::Vector2d(x, y)));
+        CHECK(box.contains(Eigen::Vector2d(x, y)));
         CHECK(sight.show(X).has_value());
         // Rolling ground hides nothing of itself from 60 m above: what is shown is seen.
         CHECK(sight.see(X).has_value());
@@ -185,6 +187,7 @@ struct Patterned {
         t.photo.push_back(none ? -1 : col / 100);
         t.angle.push_back(none ? static_cast<float>(mesograph::nan) : static_cast<float>(row % 60));
         t.sigma.push_back(none ? static_cast<float>(mesograph::nan) : 0.03F);
+        t.filled.push_back(!none && col % 7 == 3);
       }
     return t;
   }
@@ -236,13 +239,15 @@ TEST_CASE("A mosaic's file holds the tiles as they were, or nearly, its empty ce
     CHECK(most == 0);
   else
     CHECK(sum / n < 4);  // JPEG halves the colours' resolution, and these squares change theirs all at once
-  const auto photo = read_all(source, 1, columns, rows), angle = read_all(source, 2, columns, rows);
+  const auto photo = read_all(source, 1, columns, rows), angle = read_all(source, 2, columns, rows),
+             filled = read_all(source, 4, columns, rows);
   for (int row = 0; row < rows; row += 7)
     for (int col = 0; col < columns; col += 7) {
       const std::size_t i = static_cast<std::size_t>(row) * columns + col;
       const bool none = Patterned::empty(col, row);
       CHECK(photo[i] == (none ? 0 : col / 100 + 1));
       CHECK(angle[i] == (none ? 0 : row % 60));
+      CHECK(filled[i] == (!none && col % 7 == 3));
     }
   const photo::Rgb small = mosaic::read_reduced(file, 140);
   CHECK(small.width == 140);

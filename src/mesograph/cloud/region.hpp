@@ -25,6 +25,8 @@ class Region {
   static Region of(const std::string& box_or_file, const std::string& wkt);
 
   bool everything() const { return polygons_.empty(); }
+  /// Of all parts, boxes too; none: everything.
+  const std::vector<Polygon>& polygons() const { return polygons_; }
   /// Cost: a box, then all corners of the polygons.
   bool contains(const Eigen::Vector2d& at) const;
   /// Of all its corners; empty: everything.

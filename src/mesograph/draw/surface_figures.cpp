@@ -170,14 +170,14 @@ Drawing difference_drawing(const Surface& ground, const std::vector<float>& diff
   });
 }
 
-Drawing picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes) {
+std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes) {
   Canvas canvas(width, MapFrame::canvas_height(width, box, beside, most_height));
   const MapFrame map(canvas, box, beside);
   canvas.picture(picture, map.left(), map.top(), map.right() - map.left(), map.bottom() - map.top(), true);
   map.scale_bar();
   double y = map.top() + 16;
   for (const std::string& words : notes) canvas.text({map.right() + 20, y}, words, 12), y += 18;
-  return canvas.drawing();
+  return canvas.png();
 }
 
 Drawing profile_drawing(const std::vector<ProfileLine>& lines, const Eigen::Vector2d& a, const Eigen::Vector2d& b) {

@@ -29,8 +29,8 @@ Drawing difference_drawing(const surface::Surface& ground, const std::vector<flo
                            const std::vector<float>& significance, double limit, const std::vector<std::string>& notes,
                            const std::vector<MapLine>& lines);
 
-/// A picture that lies over a box of the plan (m), with coordinates, scale bar and notes beside it.
-Drawing picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes);
+/// A picture that lies over a box of the plan (m), with coordinates, scale bar and notes beside it, as PNG.
+std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes);
 
 /// A surface as a line of a profile; `name` in its legend, empty: none.
 struct ProfileLine {

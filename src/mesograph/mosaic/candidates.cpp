@@ -1,122 +1,102 @@
 #include <algorithm>
 #include <cmath>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/mosaic/candidates.hpp>
-#include <mesograph/surface/outline.hpp>
 
 namespace mesograph::mosaic {
 
 namespace {
 
-/// What squares are worth on a seam, grey levels: where the surface jumps, and on what stands out of it.
-constexpr float at_jumps = 80, on_objects = 250;
-
 double tangent2(double upright) { return 1 / (upright * upright) - 1; }
+
+/// A value of some that half of them do not exceed; they are put in another order.
+template <typename T>
+T middle_of(std::vector<T>& values) {
+  const auto half = values.begin() + static_cast<std::ptrdiff_t>((values.size() - 1) / 2);
+  std::nth_element(values.begin(), half, values.end());
+  return *half;
+}
 
 }  // namespace
 
-Candidate candidate_of(const adjust::Block& block, const PhotoSight& sight, const Ground& ground,
-                       const surface::Grid& coarse, const photo::Rgb& reduced, const Toning& toning,
+Candidate candidate_of(const PhotoSight& sight, const Eigen::AlignedBox2d& box, const Offer& offer,
+                       const Ground& ground, const surface::Grid& window, double cell, const Toning& toning,
                        const CandidateOptions& options) {
   Candidate out;
-  out.photo = sight.station();
-  if (sight.box().isEmpty()) return out;
-  const adjust::Station& s = block.stations[static_cast<std::size_t>(sight.station())];
-  const camera::Camera& camera = block.cameras[static_cast<std::size_t>(s.camera)];
-  out.first_col = std::max(0, coarse.column(sight.box().min().x()));
-  out.first_row = std::max(0, coarse.row(sight.box().max().y()));
-  out.columns = std::max(0, std::min(coarse.columns - 1, coarse.column(sight.box().max().x())) - out.first_col + 1);
-  out.rows = std::max(0, std::min(coarse.rows - 1, coarse.row(sight.box().min().y())) - out.first_row + 1);
+  out.station = sight.station();
+  out.first_col = std::max(0, window.column(box.min().x()));
+  out.first_row = std::max(0, window.row(box.max().y()));
+  out.columns = std::max(0, std::min(window.columns - 1, window.column(box.max().x())) - out.first_col + 1);
+  out.rows = std::max(0, std::min(window.rows - 1, window.row(box.min().y())) - out.first_row + 1);
   const std::size_t n = static_cast<std::size_t>(out.columns) * out.rows;
   out.cost.assign(n, INFINITY), out.colour.assign(n, {});
-  const double scale_x = static_cast<double>(reduced.width) / camera.width,
-               scale_y = static_cast<double>(reduced.height) / camera.height,
-               corner2 = std::pow(0.5 * std::hypot(camera.width, camera.height) / camera.interior[camera::c], 2);
+  const photo::Rgb& reduced = *offer.reduced;
+  const double scale_x = static_cast<double>(reduced.width) / offer.width,
+               scale_y = static_cast<double>(reduced.height) / offer.height,
+               corner2 = std::pow(0.5 * std::hypot(offer.width, offer.height) / offer.c, 2),
+               blurred = options.of_blur * std::max(0.0, 1 / std::max(0.05, offer.sharpness) - 1);
   for (int row = out.first_row; row < out.first_row + out.rows; ++row)
     for (int col = out.first_col; col < out.first_col + out.columns; ++col) {
-      const Eigen::Vector2d middle = coarse.middle(col, row);
+      const Eigen::Vector2d middle = window.middle(col, row);
       int seen = 0, there = 0;
       double upright = 0, range = 0, r2 = 0;
-      std::array<double, 3> sum{};
+      std::array<float, 3> sum{};
       for (const double dx : {-0.25, 0.25})
         for (const double dy : {-0.25, 0.25}) {
-          const Eigen::Vector2d at = middle + coarse.cell * Eigen::Vector2d(dx, dy);
+          const Eigen::Vector2d at = middle + window.cell * Eigen::Vector2d(dx, dy);
           const double z = ground.height(at);
           if (!std::isfinite(z)) continue;
           ++there;
           const Eigen::Vector3d X = ground.local(at, z);
-          const auto x = sight.see(X);
-          if (!x) continue;
+          const auto shown = sight.see(X);
+          if (!shown) continue;
           ++seen;
-          upright += sight.upright(X), range += (X - s.C).norm();
-          const Eigen::Vector3d v = s.R.transpose() * (X - s.C);
-          const double own_r2 = v.head<2>().squaredNorm() / (v.z() * v.z());
-          r2 += own_r2;
-          const int px = std::clamp(static_cast<int>(x->x() * scale_x), 0, reduced.width - 1),
-                    py = std::clamp(static_cast<int>(x->y() * scale_y), 0, reduced.height - 1);
-          const std::array<double, 3> factor = toning(out.photo, own_r2);
-          for (std::size_t ch = 0; ch < 3; ++ch) sum[ch] += factor[ch] * reduced.at(px, py, static_cast<int>(ch));
+          upright += sight.upright(X), range += (X - sight.centre()).norm(), r2 += shown->u.squaredNorm();
+          const int px = std::clamp(static_cast<int>(shown->x.x() * scale_x), 0, reduced.width - 1),
+                    py = std::clamp(static_cast<int>(shown->x.y() * scale_y), 0, reduced.height - 1);
+          const std::array<float, 3> factor = toning(out.station, shown->u);
+          for (std::size_t ch = 0; ch < 3; ++ch)
+            sum[ch] += factor[ch] * static_cast<float>(reduced.at(px, py, static_cast<int>(ch)));
         }
       if (seen == 0) continue;
       const std::size_t i = out.at(col, row);
       upright /= seen, range /= seen, r2 /= seen;
-      const double pixel = range / camera.interior[camera::c] / std::max(0.1, upright);
-      const double coarser = std::max(0.0, pixel / (coarse.cell / 8) - 1);
-      out.cost[i] =
-          static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) + options.of_resolution * coarser +
-                             options.of_rim * r2 / corner2 + options.of_hidden * (there - seen) / there);
+      const double pixel = range / offer.c / std::max(0.1, upright);
+      out.cost[i] = static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) +
+                                       options.of_resolution * std::max(0.0, pixel / cell - 1) +
+                                       options.of_rim * r2 / corner2 + options.of_hidden * (there - seen) / there +
+                                       blurred);
       for (std::size_t ch = 0; ch < 3; ++ch)
-        out.colour[i][ch] = static_cast<std::uint8_t>(std::clamp(sum[ch] / seen, 0.0, 255.0));
+        out.colour[i][ch] = static_cast<std::uint8_t>(std::clamp(sum[ch] / static_cast<float>(seen), 0.0F, 255.0F));
     }
   return out;
 }
 
-std::vector<float> rough_squares(const Ground& ground, const surface::Grid& coarse) {
-  const surface::Surface& s = ground.surface();
-  std::vector<float> low(coarse.size(), INFINITY), high(coarse.size(), -INFINITY), out(coarse.size(), 0);
-  for (int row = 0; row < s.grid.rows; ++row)
-    for (int col = 0; col < s.grid.columns; ++col) {
-      const float z = s.z[s.grid.at(col, row)];
-      const Eigen::Vector2d at = s.grid.middle(col, row);
-      const int c = coarse.column(at.x()), r = coarse.row(at.y());
-      if (!std::isfinite(z) || !coarse.inside(c, r)) continue;
-      const std::size_t i = coarse.at(c, r);
-      low[i] = std::min(low[i], z), high[i] = std::max(high[i], z);
+void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options) {
+  parallel_for(static_cast<std::size_t>(window.rows), [&](std::size_t r) {
+    const int row = static_cast<int>(r);
+    std::vector<Candidate*> voters;
+    std::vector<std::uint8_t> levels;
+    std::vector<float> off, sorted;
+    for (int col = 0; col < window.columns; ++col) {
+      voters.clear();
+      for (Candidate& c : candidates)
+        if (std::isfinite(c.cost_at(col, row))) voters.push_back(&c);
+      if (voters.size() < 3) continue;
+      off.assign(voters.size(), 0);
+      for (std::size_t ch = 0; ch < 3; ++ch) {
+        levels.clear();
+        for (const Candidate* c : voters) levels.push_back(c->colour[c->at(col, row)][ch]);
+        const int usual = middle_of(levels);
+        for (std::size_t i = 0; i < voters.size(); ++i)
+          off[i] += static_cast<float>(std::abs(voters[i]->colour[voters[i]->at(col, row)][ch] - usual)) / 3;
+      }
+      sorted = off;
+      const double allowed = options.even + options.spread * middle_of(sorted);
+      for (std::size_t i = 0; i < voters.size(); ++i)
+        voters[i]->cost[voters[i]->at(col, row)] += static_cast<float>(options.of_odd * std::max(0.0, off[i] - allowed));
     }
-  // What a slope of 45 degrees rises over two squares is no jump.
-  const auto jump = static_cast<float>(2 * coarse.cell);
-  std::vector<std::int8_t> even(coarse.size(), 0);
-  for (int row = 0; row < coarse.rows; ++row)
-    for (int col = 0; col < coarse.columns; ++col) {
-      float least = INFINITY, most = -INFINITY;
-      for (int r = row - 1; r <= row + 1; ++r)
-        for (int c = col - 1; c <= col + 1; ++c)
-          if (coarse.inside(c, r))
-            least = std::min(least, low[coarse.at(c, r)]), most = std::max(most, high[coarse.at(c, r)]);
-      even[coarse.at(col, row)] = most - least <= jump;
-      if (most - least > jump) out[coarse.at(col, row)] = at_jumps;
-    }
-  // What jumps enclose stands on the ground, or is a hole in it: a roof, a truck. The ground is what is large.
-  for (const auto& group : surface::groups_of(coarse, even, surface::Touch::sides)) {
-    constexpr std::size_t few = 20;  // parts of the site
-    if (few * group.size() > coarse.size()) continue;
-    const bool rim = std::any_of(group.begin(), group.end(), [&](std::size_t i) {
-      const int col = coarse.column_of(i), row = coarse.row_of(i);
-      return col == 0 || row == 0 || col == coarse.columns - 1 || row == coarse.rows - 1;
-    });
-    if (rim) continue;
-    for (const std::size_t i : group) out[i] = on_objects;
-    // Its own edge, too: squares of the jump around it that hold something of its level.
-    for (const std::size_t i : group) {
-      const int col = coarse.column_of(i), row = coarse.row_of(i);
-      for (int r = row - 2; r <= row + 2; ++r)
-        for (int c = col - 2; c <= col + 2; ++c) {
-          if (!coarse.inside(c, r)) continue;
-          const std::size_t j = coarse.at(c, r);
-          if (out[j] == at_jumps && high[j] > low[i] - 0.5F * jump) out[j] = on_objects;
-        }
-    }
-  }
-  return out;
+  });
 }
 
 }  // namespace mesograph::mosaic

@@ -1,27 +1,30 @@
 #pragma once
 
 #include <array>
+#include <cstdint>
 #include <functional>
+#include <limits>
 #include <mesograph/mosaic/photo_sight.hpp>
 #include <mesograph/photo/image.hpp>
 #include <vector>
 
 namespace mesograph::mosaic {
 
-/// Colours that a photo shows, as they are to appear: levels 0 to 255 of one of its pixels and the direction it was
-/// seen in become levels. `r2`: square of the distance from the principal point over c.
-using Toning = std::function<std::array<double, 3>(int photo, double r2)>;
+/// By what levels of a photo are multiplied, channel by channel, to appear as they are to; `u`: the tangents of the ray
+/// that they were seen in.
+using Toning = std::function<std::array<float, 3>(int station, const Eigen::Vector2d& u)>;
 
 struct CandidateOptions {
   double of_angle = 30;       ///< what a square of the ray's tangent to the vertical costs, grey levels
   double of_resolution = 12;  ///< what a pixel twice as large as the best costs
   double of_rim = 6;          ///< what the photo's corner costs more than its middle
   double of_hidden = 400;     ///< what a cell costs of which a photo sees nothing of all samples
+  double of_blur = 20;        ///< what a photo costs that is half as sharp as the sharpest
 };
 
 /// What one photo offers to the squares of a coarse grid within its footprint.
 struct Candidate {
-  int photo = -1;
+  int station = -1;
   int first_col = 0, first_row = 0, columns = 0, rows = 0;  ///< of the coarse grid
   std::vector<float> cost;                                  ///< grey levels; infinite: it does not show the square
   std::vector<std::array<std::uint8_t, 3>> colour;
@@ -37,14 +40,30 @@ struct Candidate {
   }
 };
 
-/// A photo's offer: how steeply, how finely and how much of each square it sees, and its colours there from the photo
-/// at 1/2^level of its size. Cost: four places a square.
-Candidate candidate_of(const adjust::Block& block, const PhotoSight& sight, const Ground& ground,
-                       const surface::Grid& coarse, const photo::Rgb& reduced, const Toning& toning,
+/// What is known of a photo beside what it sees.
+struct Offer {
+  const photo::Rgb* reduced = nullptr;  ///< the photo at a fraction of its size
+  double c = 0;                         ///< principal distance, pixels of the whole photo
+  int width = 0, height = 0;            ///< of the whole photo
+  double sharpness = 1;                 ///< over that of the sharpest, 0 to 1
+};
+
+/// A photo's offer to a window of the coarse grid: how steeply, how finely and how much of each square it sees, and its
+/// colours there. `cell`: of the mosaic, m. Cost: four places a square.
+Candidate candidate_of(const PhotoSight& sight, const Eigen::AlignedBox2d& box, const Offer& offer,
+                       const Ground& ground, const surface::Grid& window, double cell, const Toning& toning,
                        const CandidateOptions& options);
 
-/// Where seams should not go: what a square of the coarse grid is worth on a seam beside the colours' difference, grey
-/// levels: much where the surface jumps in it or beside it, as at eaves, and more on what such jumps enclose, as roofs.
-std::vector<float> rough_squares(const Ground& ground, const surface::Grid& coarse);
+struct VoteOptions {
+  double even = 8;    ///< grey levels that photos may differ by without being odd, beside
+  double spread = 3;  ///< so many times what photos differ by from one another there
+  double of_odd = 2;  ///< what a grey level beyond that costs
+};
+
+/// Raises the cost of squares that a photo shows unlike the median of all that see them (three or more): what moves, as
+/// cars and people do, has but the one or two photos that saw it there, and so have shadows of another hour.
+/// Accuracy: nothing is told apart that fewer than three photos see, or that stands still in half of them. Cost: a
+/// median a square and channel.
+void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options);
 
 }  // namespace mesograph::mosaic

@@ -1,4 +1,3 @@
-#include <cpl_string.h>
 #include <gdal_frmts.h>
 #include <gdal_priv.h>
 #include <tbb/task_arena.h>
@@ -9,12 +8,14 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/mosaic/mosaic_file.hpp>
 #include <mesograph/surface/dataset.hpp>
+#include <mesograph/surface/driver_options.hpp>
 #include <mutex>
 
 namespace mesograph::mosaic {
 
 namespace fs = std::filesystem;
 using surface::Dataset;
+using surface::DriverOptions;
 
 namespace {
 
@@ -27,29 +28,11 @@ void prepare() {
   });
 }
 
-/// Options of a driver, kept as long as they are needed.
-class Options {
- public:
-  explicit Options(const std::vector<std::string>& words) {
-    for (const std::string& word : words) list_ = CSLAddString(list_, word.c_str());
-  }
-  ~Options() { CSLDestroy(list_); }
-  Options(const Options&) = delete;
-  Options& operator=(const Options&) = delete;
-  char** get() const { return list_; }
-
- private:
-  char** list_ = nullptr;
-};
-
-/// A file without a use once the dataset that was made of it stands.
+/// A file without a use once the dataset that was made of it stands, or the program is interrupted.
 class Waiting {
  public:
-  explicit Waiting(fs::path path) : path_(std::move(path)) {}
-  ~Waiting() {
-    std::error_code ignored;
-    fs::remove(path_, ignored);
-  }
+  explicit Waiting(const std::string& beside) : path_(scratch_path(beside)) {}
+  ~Waiting() { drop_scratch(path_); }
   Waiting(const Waiting&) = delete;
   Waiting& operator=(const Waiting&) = delete;
   const fs::path& path() const { return path_; }
@@ -62,10 +45,15 @@ class Waiting {
   throw Error("{}: cannot be written; check space and permissions", path.string());
 }
 
-Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surface& of, int bands, GDALDataType type) {
-  const Options options({"TILED=YES", "BLOCKXSIZE=512", "BLOCKYSIZE=512", "BIGTIFF=IF_SAFER", "SPARSE_OK=YES",
-                         "INTERLEAVE=PIXEL", bands == 4 ? "ALPHA=YES" : "ALPHA=NO",
-                         bands == 4 ? "PHOTOMETRIC=RGB" : "PHOTOMETRIC=MINISBLACK"});
+enum class Holds { colours, sources };
+
+Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surface& of, Holds holds,
+              GDALDataType type) {
+  constexpr int bands = 4;
+  const bool colours = holds == Holds::colours;
+  const DriverOptions options({"TILED=YES", "BLOCKXSIZE=512", "BLOCKYSIZE=512", "BIGTIFF=IF_SAFER", "SPARSE_OK=YES",
+                         "INTERLEAVE=PIXEL", colours ? "ALPHA=YES" : "ALPHA=NO",
+                         colours ? "PHOTOMETRIC=RGB" : "PHOTOMETRIC=MINISBLACK"});
   Dataset out(GetGDALDriverManager()->GetDriverByName("GTiff")->Create(path.c_str(), plan.grid.columns, plan.grid.rows,
                                                                        bands, type, options.get()));
   if (!out) refuse(path);
@@ -91,7 +79,7 @@ void pack(const fs::path& path, const fs::path& from, const std::vector<std::str
   std::vector<std::string> all = words;
   for (const char* word : {"BLOCKSIZE=512", "BIGTIFF=IF_SAFER", "GEOTIFF_VERSION=1.1"}) all.emplace_back(word);
   all.push_back(fmt::format("NUM_THREADS={}", tbb::this_task_arena::max_concurrency()));
-  const Options options(all);
+  const DriverOptions options(all);
   const Dataset read(GDALDataset::Open(from.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY));
   const fs::path scratch = scratch_path(path);
   {
@@ -108,66 +96,108 @@ void pack(const fs::path& path, const fs::path& from, const std::vector<std::str
 
 }  // namespace
 
+namespace {
+
+void put_colours(GDALDataset& to, const fs::path& path, const Tile& t) {
+  if (t.deep.empty()) {
+    for (int b = 0; b < 4; ++b) put(to, path, b + 1, t, t.rgba.data() + b, GDT_Byte, 4);
+    return;
+  }
+  for (int b = 0; b < 3; ++b) put(to, path, b + 1, t, t.deep.data() + b, GDT_UInt16, 3);
+  std::vector<std::uint16_t> alpha(t.photo.size());
+  for (std::size_t i = 0; i < alpha.size(); ++i) alpha[i] = t.rgba[4 * i + 3] != 0 ? 65535 : 0;
+  put(to, path, 4, t, alpha.data(), GDT_UInt16, 1);
+}
+
+void put_sources(GDALDataset& to, const fs::path& path, const Tile& t) {
+  std::vector<float> number(t.photo.size()), filled(t.filled.begin(), t.filled.end());
+  for (std::size_t i = 0; i < number.size(); ++i) number[i] = static_cast<float>(t.photo[i] + 1);
+  const auto known = [](std::vector<float> values) {
+    for (float& v : values)
+      if (!std::isfinite(v)) v = 0;
+    return values;
+  };
+  const std::array bands = {std::move(number), known(t.angle), known(t.sigma), std::move(filled)};
+  for (std::size_t b = 0; b < bands.size(); ++b)
+    put(to, path, static_cast<int>(b) + 1, t, bands[b].data(), GDT_Float32, 1);
+}
+
+std::vector<std::string> packing(const MosaicFileOptions& options) {
+  if (options.deep || options.lossless)
+    return {"COMPRESS=DEFLATE", "LEVEL=6", "PREDICTOR=STANDARD", "OVERVIEW_RESAMPLING=AVERAGE"};
+  return {"COMPRESS=JPEG", fmt::format("QUALITY={}", options.quality), "OVERVIEW_RESAMPLING=AVERAGE"};
+}
+
+Dataset opened(const fs::path& path) {
+  prepare();
+  Dataset data(GDALDataset::Open(path.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY));
+  if (!data) throw Error("{}: is no raster that can be read", path.string());
+  return data;
+}
+
+/// Colours of a window of a dataset, scaled to a size; empty cells get `empty`. 16 bits become 8.
+photo::Rgb colours_of(GDALDataset& data, const fs::path& path, int col, int row, int columns, int rows, int w, int h,
+                      std::uint8_t empty) {
+  photo::Rgb out(w, h, 3, empty);
+  GDALRasterIOExtraArg how;
+  INIT_RASTERIO_EXTRA_ARG(how);
+  how.eResampleAlg = GRIORA_Average;
+  std::vector<std::uint8_t> seen(static_cast<std::size_t>(w) * h);
+  const bool deep = data.GetRasterBand(1)->GetRasterDataType() == GDT_UInt16;
+  std::vector<std::uint16_t> levels(out.data.size());
+  int bands[] = {1, 2, 3};
+  if (data.RasterIO(GF_Read, col, row, columns, rows, levels.data(), w, h, GDT_UInt16, 3, bands, 6,
+                    6 * static_cast<GSpacing>(w), 2, &how) != CE_None ||
+      data.GetRasterBand(1)->GetMaskBand()->RasterIO(GF_Read, col, row, columns, rows, seen.data(), w, h, GDT_Byte, 0,
+                                                     0, nullptr) != CE_None)
+    throw Error("{}: is damaged; make it again", path.string());
+  for (std::size_t i = 0; i < levels.size(); ++i)
+    if (seen[i / 3] != 0) out.data[i] = static_cast<std::uint8_t>(deep ? levels[i] >> 8 : levels[i]);
+  return out;
+}
+
+}  // namespace
+
 void write_mosaic(const fs::path& path, const fs::path& source, const MosaicPlan& plan, const surface::Surface& of,
                   const MosaicFileOptions& options, const TileOf& tile_of) {
   prepare();
   std::error_code ignored;
   fs::create_directories(fs::absolute(path).parent_path(), ignored);
-  const Waiting colours(scratch_path(path).string() + ".tif"), sources(scratch_path(source).string() + ".tif");
+  const bool tells = !source.empty();
+  const Waiting colours(path.string() + ".colours"), sources((tells ? source : path).string() + ".sources");
   {
-    const Dataset rgba = plain(colours.path(), plan, of, 4, GDT_Byte),
-                  from = plain(sources.path(), plan, of, 3, GDT_Float32);
-    const std::array names = {"photo, by its number in seams.gpkg; 0: none", "angle to the vertical, degrees",
-                              "standard deviation of the place, m"};
-    for (int b = 0; b < 3; ++b) from->GetRasterBand(b + 1)->SetDescription(names[static_cast<std::size_t>(b)]);
+    const Dataset to = plain(colours.path(), plan, of, Holds::colours, options.deep ? GDT_UInt16 : GDT_Byte),
+                  from = tells ? plain(sources.path(), plan, of, Holds::sources, GDT_Float32) : nullptr;
+    if (tells) {
+      const std::array names = {"photo, by its number in seams.gpkg; 0: none", "angle to the vertical, degrees",
+                                "standard deviation of the place, m; 0: not known",
+                                "1: seen by no photo, filled with what one shows there"};
+      for (int b = 0; b < 4; ++b) from->GetRasterBand(b + 1)->SetDescription(names[static_cast<std::size_t>(b)]);
+    }
     for (int row = 0; row < plan.tiles_down(); ++row)
       for (int col = 0; col < plan.tiles_across(); ++col) {
         const Tile t = tile_of(col, row);
-        for (int b = 0; b < 4; ++b) put(*rgba, path, b + 1, t, t.rgba.data() + b, GDT_Byte, 4);
-        std::vector<float> number(t.photo.size());
-        for (std::size_t i = 0; i < number.size(); ++i) number[i] = static_cast<float>(t.photo[i] + 1);
-        const auto known = [](std::vector<float> values) {
-          for (float& v : values)
-            if (!std::isfinite(v)) v = 0;
-          return values;
-        };
-        const std::vector<float> angle = known(t.angle), sigma = known(t.sigma);
-        put(*from, source, 1, t, number.data(), GDT_Float32, 1);
-        put(*from, source, 2, t, angle.data(), GDT_Float32, 1);
-        put(*from, source, 3, t, sigma.data(), GDT_Float32, 1);
+        put_colours(*to, path, t);
+        if (tells) put_sources(*from, source, t);
       }
   }
-  if (options.lossless)
-    pack(path, colours.path(), {"COMPRESS=DEFLATE", "LEVEL=6", "PREDICTOR=STANDARD", "OVERVIEW_RESAMPLING=AVERAGE"});
-  else
-    pack(path, colours.path(),
-         {"COMPRESS=JPEG", fmt::format("QUALITY={}", options.quality), "OVERVIEW_RESAMPLING=AVERAGE"});
-  pack(source, sources.path(),
-       {"COMPRESS=DEFLATE", "LEVEL=6", "PREDICTOR=FLOATING_POINT", "OVERVIEW_RESAMPLING=NEAREST"});
+  pack(path, colours.path(), packing(options));
+  if (tells)
+    pack(source, sources.path(),
+         {"COMPRESS=DEFLATE", "LEVEL=4", "PREDICTOR=FLOATING_POINT", "OVERVIEW_RESAMPLING=NEAREST"});
 }
 
 photo::Rgb read_reduced(const fs::path& path, int most_pixels) {
-  prepare();
-  const Dataset data(GDALDataset::Open(path.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY));
-  if (!data) throw Error("{}: is no raster that can be read", path.string());
-  const double scale =
-      std::min(1.0, static_cast<double>(most_pixels) / std::max(data->GetRasterXSize(), data->GetRasterYSize()));
-  const int w = std::max(1, static_cast<int>(scale * data->GetRasterXSize())),
-            h = std::max(1, static_cast<int>(scale * data->GetRasterYSize()));
-  photo::Rgb out(w, h, 3, 255);
-  GDALRasterIOExtraArg how;
-  INIT_RASTERIO_EXTRA_ARG(how);
-  how.eResampleAlg = GRIORA_Average;
-  std::vector<std::uint8_t> seen(static_cast<std::size_t>(w) * h);
-  int bands[] = {1, 2, 3};
-  if (data->RasterIO(GF_Read, 0, 0, data->GetRasterXSize(), data->GetRasterYSize(), out.data.data(), w, h, GDT_Byte, 3,
-                     bands, 3, 3 * w, 1, &how) != CE_None ||
-      data->GetRasterBand(1)->GetMaskBand()->RasterIO(GF_Read, 0, 0, data->GetRasterXSize(), data->GetRasterYSize(),
-                                                      seen.data(), w, h, GDT_Byte, 0, 0, nullptr) != CE_None)
-    throw Error("{}: is damaged; make it again", path.string());
-  for (std::size_t i = 0; i < seen.size(); ++i)
-    if (seen[i] == 0) out.data[3 * i] = out.data[3 * i + 1] = out.data[3 * i + 2] = 255;
-  return out;
+  const Dataset data = opened(path);
+  const int columns = data->GetRasterXSize(), rows = data->GetRasterYSize();
+  const double scale = std::min(1.0, static_cast<double>(most_pixels) / std::max(columns, rows));
+  return colours_of(*data, path, 0, 0, columns, rows, std::max(1, static_cast<int>(scale * columns)),
+                    std::max(1, static_cast<int>(scale * rows)), 255);
+}
+
+photo::Rgb read_part(const fs::path& path, int col, int row, int columns, int rows) {
+  const Dataset data = opened(path);
+  return colours_of(*data, path, col, row, columns, rows, columns, rows, 0);
 }
 
 }  // namespace mesograph::mosaic

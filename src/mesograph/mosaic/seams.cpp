@@ -1,6 +1,5 @@
 #include <algorithm>
 #include <cmath>
-#include <mesograph/base/median.hpp>
 #include <mesograph/mosaic/max_flow.hpp>
 #include <mesograph/mosaic/seams.hpp>
 #include <optional>
@@ -72,9 +71,9 @@ class Puzzle {
   }
   const std::vector<int>& labels() const { return label_; }
 
-  /// Differences between both photos at the squares of each seam, grey levels of the mean of channels, signed.
-  std::vector<double> steps() const {
-    std::vector<double> out;
+  /// Differences between both photos at the squares of each seam, mean of channels.
+  std::vector<SeamStep> steps() const {
+    std::vector<SeamStep> out;
     for (int row = 0; row < grid_.rows; ++row)
       for (int col = 0; col < grid_.columns; ++col)
         for (const auto& [c, r] : {std::pair(col + 1, row), {col, row + 1}}) {
@@ -82,7 +81,7 @@ class Puzzle {
           const int a = label_[grid_.at(col, row)], b = label_[grid_.at(c, r)];
           if (a < 0 || b < 0 || a == b) continue;
           const auto both = difference(a, b, grid_.at(col, row));
-          if (both) out.push_back(*both);
+          if (both) out.push_back({col, row, *both});
         }
     return out;
   }
@@ -131,12 +130,7 @@ Labels choose_seams(const std::vector<Candidate>& candidates, const surface::Gri
       if (!candidates[k].cost.empty()) puzzle.expand(static_cast<int>(k));
       progress.advance();
     }
-  Labels out{puzzle.labels()};
-  std::vector<double> steps = puzzle.steps();
-  if (steps.empty()) return out;
-  out.step_worst = *std::max_element(steps.begin(), steps.end());
-  out.step_median = median(std::move(steps));
-  return out;
+  return {puzzle.labels(), puzzle.steps()};
 }
 
 }  // namespace mesograph::mosaic

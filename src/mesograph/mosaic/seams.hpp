@@ -11,10 +11,16 @@ struct SeamOptions {
   int rounds = 2;          ///< of tries of every photo
 };
 
+/// How far both photos are apart at a square along a seam, grey levels, before blending.
+struct SeamStep {
+  int col = 0, row = 0;
+  float levels = 0;
+};
+
 /// Which candidate each square of the coarse grid is taken from; -1: nobody shows it.
 struct Labels {
   std::vector<int> candidate;
-  double step_median = 0, step_worst = 0;  ///< grey levels between both photos along seams, before blending
+  std::vector<SeamStep> steps;
 };
 
 /// Takes squares from the candidates so that these see them well and seams run where both photos show the same and the

@@ -1,10 +1,35 @@
+#include <cmath>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/stages/balance_photos.hpp>
+#include <optional>
 
 namespace mesograph::stages {
 
 using survey::Photo;
+
+namespace {
+
+/// Mean of the pixels about a place under a bell of two pixels, centred between them: tie points lie on edges, where the
+/// nearest pixel's level is as good as chance. Nothing too near the rim.
+std::optional<std::array<double, 3>> mean_around(const photo::Rgb& image, const Eigen::Vector2d& at) {
+  constexpr int reach = 4;
+  constexpr double sigma = 2;
+  const int col = static_cast<int>(std::floor(at.x())), row = static_cast<int>(std::floor(at.y()));
+  if (col < reach || row < reach || col + reach >= image.width || row + reach >= image.height) return std::nullopt;
+  std::array<double, 3> out{};
+  double sum = 0;
+  for (int r = row - reach; r <= row + reach; ++r)
+    for (int c = col - reach; c <= col + reach; ++c) {
+      const double w = std::exp(-(Eigen::Vector2d(c + 0.5, r + 0.5) - at).squaredNorm() / (2 * sigma * sigma));
+      for (int ch = 0; ch < 3; ++ch) out[static_cast<std::size_t>(ch)] += w * image.at(c, r, ch);
+      sum += w;
+    }
+  for (double& level : out) level /= sum;
+  return out;
+}
+
+}  // namespace
 
 dense::ColourBalance balance_photos(const adjust::Block& block, const std::vector<const Photo*>& photos,
                                     Progress& progress) {
@@ -24,12 +49,11 @@ dense::ColourBalance balance_photos(const adjust::Block& block, const std::vecto
     const photo::Rgb image = photo::read_rgb(photos[s]->path, level, photos[s]->tone);
     const camera::Camera& camera = block.cameras[block.stations[s].camera];
     for (const auto& [point, x] : seen[s]) {
-      const int col = static_cast<int>(x.x() * image.width / camera.width),
-                row = static_cast<int>(x.y() * image.height / camera.height);
+      const Eigen::Vector2d at(x.x() * image.width / camera.width, x.y() * image.height / camera.height);
       const auto v = camera::ray(camera, x);
-      if (!v || col < 0 || row < 0 || col >= image.width || row >= image.height) continue;
-      dense::ColourSample sample{point, static_cast<int>(s), v->head<2>().squaredNorm(), {}};
-      for (int ch = 0; ch < 3; ++ch) sample.level[static_cast<std::size_t>(ch)] = image.at(col, row, ch);
+      const auto levels = mean_around(image, at);
+      if (!v || !levels) continue;
+      dense::ColourSample sample{point, static_cast<int>(s), {v->x(), -v->y()}, *levels};
       parts[s].push_back(sample);
     }
   });

@@ -1,4 +1,3 @@
-#include <cpl_string.h>
 #include <gdal_frmts.h>
 #include <gdal_priv.h>
 #include <ogr_spatialref.h>
@@ -10,6 +9,7 @@
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/surface/dataset.hpp>
+#include <mesograph/surface/driver_options.hpp>
 #include <mesograph/surface/raster_file.hpp>
 #include <mutex>
 #include <optional>
@@ -54,26 +54,23 @@ void write_bands(const fs::path& path, const Surface& of, const std::vector<Band
   memory->SetMetadataItem("AREA_OR_POINT", "Area");
   for (std::size_t b = 0; b < bands.size(); ++b) {
     const std::string address = fmt::format("{}", bands[b].values);
-    char** options = CSLAddString(nullptr, ("DATAPOINTER=" + address).c_str());
-    const CPLErr added = memory->AddBand(bands[b].type, options);
-    CSLDestroy(options);
+    const DriverOptions options({"DATAPOINTER=" + address});
+    const CPLErr added = memory->AddBand(bands[b].type, options.get());
     if (added != CE_None) throw Error("{}: cannot be prepared; free some memory", path.string());
     GDALRasterBand* band = memory->GetRasterBand(static_cast<int>(b) + 1);
     band->SetDescription(bands[b].name.c_str());
     if (!bands[b].unit.empty()) band->SetUnitType(bands[b].unit.c_str());
     if (floats) band->SetNoDataValue(no_data);
   }
-  char** options = nullptr;
-  for (const char* option : {"COMPRESS=DEFLATE", "LEVEL=6", "BLOCKSIZE=512", "BIGTIFF=IF_SAFER", "GEOTIFF_VERSION=1.1"})
-    options = CSLAddString(options, option);
   // Blocks are packed on all threads and written in their order.
-  options = CSLAddString(options, fmt::format("NUM_THREADS={}", tbb::this_task_arena::max_concurrency()).c_str());
-  options = CSLAddString(options, floats ? "PREDICTOR=FLOATING_POINT" : "PREDICTOR=NO");
-  options = CSLAddString(options, floats ? "OVERVIEW_RESAMPLING=AVERAGE" : "OVERVIEW_RESAMPLING=NEAREST");
+  const DriverOptions options({"COMPRESS=DEFLATE", "LEVEL=6", "BLOCKSIZE=512", "BIGTIFF=IF_SAFER",
+                               "GEOTIFF_VERSION=1.1",
+                               fmt::format("NUM_THREADS={}", tbb::this_task_arena::max_concurrency()),
+                               floats ? "PREDICTOR=FLOATING_POINT" : "PREDICTOR=NO",
+                               floats ? "OVERVIEW_RESAMPLING=AVERAGE" : "OVERVIEW_RESAMPLING=NEAREST"});
   const fs::path scratch = scratch_path(path);
   const Dataset out(GetGDALDriverManager()->GetDriverByName("COG")->CreateCopy(scratch.c_str(), memory.get(), FALSE,
-                                                                               options, nullptr, nullptr));
-  CSLDestroy(options);
+                                                                               options.get(), nullptr, nullptr));
   if (!out) {
     drop_scratch(scratch);
     throw Error("{}: cannot be written; check space and permissions", path.string());
