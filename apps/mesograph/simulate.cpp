@@ -37,6 +37,7 @@ void run_simulate(Call& call) {
     options.paint = *paint;
   }
   options.decoys = call.has("decoys");
+  options.cars = call.whole("cars").value_or(0);
   options.obliques = !call.has("nadir");
   options.known_interior = call.has("known-interior");
   options.points_per_photo = call.whole("points").value_or(options.points_per_photo);
@@ -66,6 +67,7 @@ Command simulate_command() {
        {"targets", "their kind: board (default) or another; a wrong word names all", Takes::text},
        {"paint", "of their light parts: white (default), orange, which is as light as the ground, or blue",
         Takes::text},
+       {"cars", "so many on the road: half of them drive, the others are parked elsewhere in each sortie", Takes::whole},
        {"decoys", "road markings, drains and window bars lie where the targets should be"},
        {"readout", "seconds that a rolling shutter takes from the first row to the last, on the move", Takes::number},
        {"no-photos", "keypoints, matches and positions instead of pixels, over a wider slope"},

@@ -73,6 +73,7 @@ Candidate candidate_of(const PhotoSight& sight, const Eigen::AlignedBox2d& box, 
 }
 
 void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options) {
+  for (Candidate& c : candidates) c.odd.assign(c.cost.size(), 0);
   parallel_for(static_cast<std::size_t>(window.rows), [&](std::size_t r) {
     const int row = static_cast<int>(r);
     std::vector<Candidate*> voters;
@@ -93,8 +94,11 @@ void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& windo
       }
       sorted = off;
       const double allowed = options.even + options.spread * middle_of(sorted);
-      for (std::size_t i = 0; i < voters.size(); ++i)
-        voters[i]->cost[voters[i]->at(col, row)] += static_cast<float>(options.of_odd * std::max(0.0, off[i] - allowed));
+      for (std::size_t i = 0; i < voters.size(); ++i) {
+        const std::size_t square = voters[i]->at(col, row);
+        voters[i]->cost[square] += static_cast<float>(options.of_odd * std::max(0.0, off[i] - allowed));
+        voters[i]->odd[square] = off[i] > allowed + options.far;
+      }
     }
   });
 }

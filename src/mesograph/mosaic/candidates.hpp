@@ -28,6 +28,7 @@ struct Candidate {
   int first_col = 0, first_row = 0, columns = 0, rows = 0;  ///< of the coarse grid
   std::vector<float> cost;                                  ///< grey levels; infinite: it does not show the square
   std::vector<std::array<std::uint8_t, 3>> colour;
+  std::vector<std::uint8_t> odd;  ///< 1: other photos show the square otherwise, see vote_out_odd; empty: not asked
 
   bool holds(int col, int row) const {
     return col >= first_col && row >= first_row && col < first_col + columns && row < first_row + rows;
@@ -58,9 +59,10 @@ struct VoteOptions {
   double even = 8;    ///< grey levels that photos may differ by without being odd, beside
   double spread = 3;  ///< so many times what photos differ by from one another there
   double of_odd = 2;  ///< what a grey level beyond that costs
+  double far = 8;     ///< grey levels beyond that at which a square is marked as odd
 };
 
-/// Raises the cost of squares that a photo shows unlike the median of all that see them (three or more): what moves, as
+/// Raises the cost of squares, and marks those, that a photo shows unlike the median of all that see them (three or more): what moves, as
 /// cars and people do, has but the one or two photos that saw it there, and so have shadows of another hour.
 /// Accuracy: nothing is told apart that fewer than three photos see, or that stands still in half of them. Cost: a
 /// median a square and channel.

@@ -1,11 +1,13 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <mesograph/cloud/polygons.hpp>
 #include <mesograph/mosaic/candidates.hpp>
 #include <mesograph/mosaic/ground.hpp>
 #include <mesograph/mosaic/photo_sight.hpp>
+#include <set>
 #include <vector>
 
 namespace mesograph::mosaic {
@@ -19,6 +21,7 @@ struct MosaicPlan {
   std::vector<Eigen::AlignedBox2d> boxes;   ///< footprints, one a station; empty: it takes no part
   std::vector<float> rough;                 ///< see rough_squares
   std::vector<std::int32_t> station;        ///< that has each square; -1: none
+  std::map<int, std::set<std::size_t>> odd; ///< squares that a station shows unlike the others: it lends them no light
   std::vector<std::uint8_t> soft;           ///< squares where detail passes gently too, as on water; empty: none
   std::vector<cloud::Polygon> within;       ///< places in m; what lies outside stays empty; none: everything
   bool fill = false;                        ///< what no photo sees is filled

@@ -59,6 +59,14 @@ SeamBlock choose_block(const MosaicPlan& plan, int block_col, int block_row, con
       const int own = labels.candidate[grid.at(off_col + col, off_row + row)];
       out.station.push_back(own < 0 ? -1 : candidates[static_cast<std::size_t>(own)].station);
     }
+  for (const Candidate& c : candidates)
+    for (int row = std::max(off_row, c.first_row); row < std::min(off_row + out.rows, c.first_row + c.rows); ++row)
+      for (int col = std::max(off_col, c.first_col); col < std::min(off_col + out.columns, c.first_col + c.columns);
+           ++col)
+        if (c.odd[c.at(col, row)] != 0) {
+          out.odd_station.push_back(c.station);
+          out.odd_square.push_back(plan.coarse.at(w.first_col + col, w.first_row + row));
+        }
   for (const SeamStep& step : labels.steps)
     if (step.col >= off_col && step.row >= off_row && step.col < off_col + out.columns &&
         step.row < off_row + out.rows)

@@ -12,11 +12,15 @@ struct SeamBlock {
   int first_col = 0, first_row = 0, columns = 0, rows = 0;
   std::vector<std::int32_t> station;  ///< of each square, row by row; -1: nobody shows it
   std::vector<float> steps;           ///< grey levels between both photos at squares along seams
+  /// Squares of the coarse grid, and the station that shows each unlike the others, by station and square.
+  std::vector<std::int32_t> odd_station;
+  std::vector<std::uint64_t> odd_square;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("first_col", s.first_col), visit("first_row", s.first_row), visit("columns", s.columns);
     visit("rows", s.rows), visit("station", s.station), visit("steps", s.steps);
+    visit("odd_station", s.odd_station), visit("odd_square", s.odd_square);
   }
 };
 

@@ -99,22 +99,33 @@ class Puzzle {
       for (int col = c.first_col; col < c.first_col + c.columns; ++col) visit(col, row);
   }
   float cost_of(int k, int col, int row) const { return candidates_[static_cast<std::size_t>(k)].cost_at(col, row); }
-  /// How far two photos' colours are apart in a square, mean over channels; nothing where one does not show it.
-  std::optional<float> difference(int a, int b, std::size_t square) const {
+  using Colour = std::array<std::uint8_t, 3>;
+  /// A photo's colour of a square; none where it does not show it.
+  const Colour* colour(int k, std::size_t square) const {
     const int col = grid_.column_of(square), row = grid_.row_of(square);
-    const Candidate &one = candidates_[static_cast<std::size_t>(a)], &two = candidates_[static_cast<std::size_t>(b)];
-    if (!std::isfinite(one.cost_at(col, row)) || !std::isfinite(two.cost_at(col, row))) return std::nullopt;
-    const auto &x = one.colour[one.at(col, row)], &y = two.colour[two.at(col, row)];
+    const Candidate& of = candidates_[static_cast<std::size_t>(k)];
+    return std::isfinite(of.cost_at(col, row)) ? &of.colour[of.at(col, row)] : nullptr;
+  }
+  /// How far two colours are apart, mean over channels; nothing where one is not shown.
+  static std::optional<float> apart(const Colour* x, const Colour* y) {
+    if (!x || !y) return std::nullopt;
     float sum = 0;
-    for (std::size_t ch = 0; ch < 3; ++ch) sum += static_cast<float>(std::abs(x[ch] - y[ch]));
+    for (std::size_t ch = 0; ch < 3; ++ch) sum += static_cast<float>(std::abs((*x)[ch] - (*y)[ch]));
     return sum / 3;
+  }
+  std::optional<float> difference(int a, int b, std::size_t square) const {
+    return apart(colour(a, square), colour(b, square));
   }
   /// What a seam between two squares costs that belong to a and b.
   float seam(int a, int b, std::size_t here, std::size_t there) const {
     if (a == b || a < 0 || b < 0) return 0;
     constexpr float unseen = 60;  // one of both does not show what lies there: nothing says that they agree
+    const Colour *a_here = colour(a, here), *a_there = colour(a, there), *b_here = colour(b, here),
+                 *b_there = colour(b, there);
+    const float texture = apart(a_here, a_there).value_or(0) + apart(b_here, b_there).value_or(0);
     return static_cast<float>(options_.of_length) + std::max(rough_[here], rough_[there]) +
-           0.5F * (difference(a, b, here).value_or(unseen) + difference(a, b, there).value_or(unseen));
+           0.5F * (apart(a_here, b_here).value_or(unseen) + apart(a_there, b_there).value_or(unseen) +
+                   static_cast<float>(options_.of_texture) * texture);
   }
 };
 

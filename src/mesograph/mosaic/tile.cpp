@@ -43,7 +43,7 @@ class Bench {
   }
   void choose_cells();
   void choose_square(int square_col, int square_row);
-  bool choose_other(std::size_t i, const std::vector<int>& others);
+  void choose_others(std::vector<std::size_t> cells, const std::vector<int>& others);
   void fill(std::size_t i, const Eigen::Vector2d& place, const std::vector<int>& others);
   std::vector<int> by_angle(int coarse_col, int coarse_row, const Eigen::Vector3d& X) const;
 
@@ -83,13 +83,27 @@ std::vector<int> Bench::by_angle(int coarse_col, int coarse_row, const Eigen::Ve
   return out;
 }
 
-bool Bench::choose_other(std::size_t i, const std::vector<int>& others) {
-  for (const int k : others)
-    if (plan_.sight_of(k)->see(X_[i])) {
-      win_[i] = k;
-      return true;
+/// Gives cells to the photo that sees most of them (of equals the most upright), what is left to the next: one photo
+/// each for a strip beside a wall, not a mosaic of slivers.
+void Bench::choose_others(std::vector<std::size_t> cells, const std::vector<int>& others) {
+  std::vector<std::vector<std::size_t>> seen(others.size());
+  for (std::size_t k = 0; k < others.size(); ++k) {
+    const std::shared_ptr<const PhotoSight> sight = plan_.sight_of(others[k]);
+    for (const std::size_t i : cells)
+      if (sight->see(X_[i])) seen[k].push_back(i);
+  }
+  while (!cells.empty()) {
+    std::size_t best = 0, most = 0;
+    for (std::size_t k = 0; k < others.size(); ++k) {
+      const auto left = static_cast<std::size_t>(
+          std::count_if(seen[k].begin(), seen[k].end(), [&](std::size_t i) { return win_[i] < 0; }));
+      if (left > most) best = k, most = left;
     }
-  return false;
+    if (most == 0) return;
+    for (const std::size_t i : seen[best])
+      if (win_[i] < 0) win_[i] = others[best];
+    std::erase_if(cells, [&](std::size_t i) { return win_[i] >= 0; });
+  }
 }
 
 /// What no photo sees is taken where it would show, whatever stands before it.
@@ -118,7 +132,7 @@ void Bench::choose_square(int square_col, int square_row) {
   const std::size_t square = inside ? plan_.coarse.at(coarse_col, coarse_row) : 0;
   const int own = inside ? plan_.station[square] : -1;
   const std::shared_ptr<const PhotoSight> sight = own >= 0 ? plan_.sight_of(own) : nullptr;
-  std::optional<std::vector<int>> others;
+  std::vector<std::size_t> left, empty;  // cells that the square's photo does not see, and those without a height
   for (int y = square_row * side; y < std::min(height_, (square_row + 1) * side); ++y)
     for (int x = square_col * side; x < std::min(width_, (square_col + 1) * side); ++x) {
       const std::size_t i = at(x, y);
@@ -133,11 +147,20 @@ void Bench::choose_square(int square_col, int square_row) {
         win_[i] = own;
         continue;
       }
-      if (!std::isfinite(z) && !plan_.fill) continue;
-      if (!others) others = by_angle(coarse_col, coarse_row, ground.local(place, std::isfinite(z) ? z : ground.low()));
-      if (std::isfinite(z) && choose_other(i, *others)) continue;
-      if (plan_.fill) fill(i, place, *others);
+      (std::isfinite(z) ? left : empty).push_back(i);
     }
+  if (left.empty() && (empty.empty() || !plan_.fill)) return;
+  const Eigen::Vector2d middle = plan_.coarse.middle(coarse_col, coarse_row);
+  const std::vector<int> others =
+      by_angle(coarse_col, coarse_row, left.empty() ? ground.local(middle, ground.low()) : X_[left.front()]);
+  choose_others(left, others);
+  if (!plan_.fill) return;
+  left.insert(left.end(), empty.begin(), empty.end());
+  for (const std::size_t i : left) {
+    const int x = static_cast<int>(i % static_cast<std::size_t>(width_)),
+              y = static_cast<int>(i / static_cast<std::size_t>(width_));
+    if (win_[i] < 0) fill(i, plan_.grid.middle(first_col_ + x, first_row_ + y), others);
+  }
 }
 
 Bench::Part Bench::part_of(int station) const {
@@ -159,12 +182,19 @@ Planes<4> Bench::levels_of(const PhotoSight& sight, const photo::Rgb& photo, con
       plan_.block->stations[static_cast<std::size_t>(sight.station())].camera)];
   const Eigen::Vector2d scale(static_cast<double>(photo.width) / camera.width,
                               static_cast<double>(photo.height) / camera.height);
+  const auto odd = plan_.odd.find(sight.station());
+  const auto lends = [&](int x, int y) {
+    const int col = (first_col_ + x) / MosaicPlan::per_square, row = (first_row_ + y) / MosaicPlan::per_square;
+    return odd == plan_.odd.end() || win_[at(x, y)] == sight.station() || !plan_.coarse.inside(col, row) ||
+           !odd->second.count(plan_.coarse.at(col, row));
+  };
   Planes<4> out(part.w, part.h);
   parallel_for(static_cast<std::size_t>(part.h), 8, [&](std::size_t row) {
     const int y = static_cast<int>(row);
     for (int x = 0; x < part.w; ++x) {
       const std::size_t i = at(part.west + x, part.north + y);
       if (!(far.at(x, y)[0] > 1e-4F) || !std::isfinite(X_[i].x())) continue;
+      if (!lends(part.west + x, part.north + y)) continue;
       const auto shown = filled_[i] != 0 && win_[i] == sight.station() ? sight.show(X_[i]) : sight.see(X_[i]);
       if (!shown) continue;
       const std::array<float, 3> factor = plan_.toning(sight.station(), shown->u);

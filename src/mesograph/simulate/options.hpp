@@ -19,6 +19,7 @@ struct SimulateOptions {
   Mark targets = Mark::board;      ///< what the targets are
   Paint paint = Paint::white;      ///< of the targets' light parts
   bool decoys = false;             ///< road markings, drains and window bars where the targets should be
+  int cars = 0;                    ///< on the slip's road, half of them driving, the others elsewhere in each sortie
   double readout_seconds = 0;   ///< of rolling shutters, from the first row to the last; 0: shutters that open at once
   bool with_photos = true;      ///< false: see simulate_wide_block, and the options below
   int points_per_photo = 300;   ///< ground points for each photo

@@ -9,6 +9,8 @@
 
 namespace mesograph::simulate {
 
+double road_middle(double x) { return -52.0 + 5.0 * std::sin(x / 38.0); }
+
 namespace {
 
 Skin skin_of(Cover cover) {
@@ -41,7 +43,6 @@ double smooth_step(double low, double high, double value) {
   return t * t * (3 - 2 * t);
 }
 
-double road_middle(double x) { return -52.0 + 5.0 * std::sin(x / 38.0); }
 
 /// 1 well inside the slip, 0 outside; the upper rim is the scarp, which has gone back two metres by the second flight.
 double slip(double x, double y, int epoch) {

@@ -13,6 +13,9 @@ namespace mesograph::simulate {
 
 enum class Cover : std::uint8_t { ground, road, barrier, hut, boulder, shrub, water, mud };
 
+/// y of the road's middle, site frame, m.
+double road_middle(double x);
+
 /// The Osterlund slip: a made-up landslip above a mountain road, as a height field with cover classes.
 ///
 /// Site frame: x east, y north, z up, m, origin in the middle of the site (150 m x 190 m) at road level; the field goes

@@ -12,6 +12,7 @@
 #include <mesograph/simulate/ortho.hpp>
 #include <mesograph/simulate/survey.hpp>
 #include <mesograph/simulate/take_photos.hpp>
+#include <mesograph/simulate/traffic.hpp>
 #include <mesograph/simulate/truth_files.hpp>
 #include <mesograph/simulate/wall_survey.hpp>
 #include <mesograph/simulate/wide_block.hpp>
@@ -200,6 +201,23 @@ void write_surface(const Job& job, const std::vector<photo::Raster<float>>& rang
   if (status != CE_None) throw Error("{}: cannot be written; check space", path.string());
 }
 
+std::vector<Car> cars_of(const Job& job, const TrueStation& s) {
+  return cars_at(job.site, job.options.seed, job.options.cars, s.camera, s.seconds);
+}
+
+/// truth/cars.csv: where each photo's cars stood, and their colours, 0 to 1.
+void write_cars(const Job& job) {
+  std::string text = "image,car,east,north,height,heading,red,green,blue\n";
+  for (const TrueStation& s : job.flight.stations) {
+    const std::vector<Car> cars = cars_of(job, s);
+    for (std::size_t i = 0; i < cars.size(); ++i)
+      text += fmt::format("{},{},{},{:.3f},{:.2f},{:.2f},{:.2f}\n", s.image, i + 1,
+                          job.files.crs_fields(cars[i].middle), cars[i].heading, cars[i].albedo.x(),
+                          cars[i].albedo.y(), cars[i].albedo.z());
+  }
+  write_file(job.folder / "truth" / "cars.csv", text);
+}
+
 /// truth/ortho.tif: the site from straight above in the light of the first sortie.
 void write_ortho_of(const Job& job, const LitSite& light) {
   const Eigen::Vector3d o = job.files.frame.local_from_crs(site_origin());
@@ -226,6 +244,7 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
   if (options.photos < 4) throw Error("--photos {}: a block needs at least 4 photos", options.photos);
   if (options.width < 160 || options.height < 120 || options.width > 8000)
     throw Error("--size {}x{}: choose from 160x120 to 8000x6000", options.width, options.height);
+  if (options.cars < 0 || options.cars > 40) throw Error("--cars {}: from none to 40", options.cars);
   if (options.epoch != 1 && options.epoch != 2) throw Error("--epoch {}: there are 1 and 2", options.epoch);
   if (!(std::abs(options.readout_seconds) <= 0.2))
     throw Error("--readout {}: a shutter rolls for at most 0.2 seconds", options.readout_seconds);
@@ -240,9 +259,15 @@ void simulate_survey(const fs::path& folder, const SimulateOptions& options, Pro
     truth_points += target_name(i) + "," + job.files.crs_fields(job.site.targets()[i].X) + "\n";
   write_control(job);
   write_sightings(job);
-  const LitSite morning(job.site, {0.55, -0.45, 0.75}), afternoon(job.site, {-0.6, -0.35, 0.7});
-  write_surface(job,
-                take_photos(folder / "photos", {&morning, &afternoon}, job.flight, job.files, options.seed, progress));
+  const Eigen::Vector3d suns[] = {{0.55, -0.45, 0.75}, {-0.6, -0.35, 0.7}};
+  const LitSite morning(job.site, suns[0]), afternoon(job.site, suns[1]);
+  const SceneOf scene_of = [&](const TrueStation& s) -> std::shared_ptr<const Scene> {
+    const LitSite& light = s.camera == 0 ? morning : afternoon;
+    if (options.cars == 0) return borrowed(light);
+    return std::make_shared<SceneWithCars>(light, cars_of(job, s), suns[s.camera]);
+  };
+  write_surface(job, take_photos(folder / "photos", scene_of, job.flight, job.files, options.seed, progress));
+  if (options.cars > 0) write_cars(job);
   write_ortho_of(job, morning);
   write_file(folder / "truth" / "points.csv", truth_points);
   write_file(folder / "truth" / "stations.csv", job.files.stations_text(job.flight.stations, job.flight.cameras));

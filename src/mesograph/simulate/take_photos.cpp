@@ -21,7 +21,7 @@ std::string clock(int seconds) {
 
 }  // namespace
 
-std::vector<photo::Raster<float>> take_photos(const fs::path& folder, const std::vector<const Scene*>& scenes,
+std::vector<photo::Raster<float>> take_photos(const fs::path& folder, const SceneOf& scene_of,
                                               const Flight& flight, const TruthFiles& files, std::uint64_t seed,
                                               Progress& progress) {
   std::vector<photo::Raster<float>> ranges(flight.stations.size());
@@ -30,7 +30,7 @@ std::vector<photo::Raster<float>> take_photos(const fs::path& folder, const std:
     progress.check();
     const TrueStation& s = flight.stations[i];
     const TrueCamera& camera = flight.cameras[s.camera];
-    Rendering taken = render(*scenes[static_cast<std::size_t>(s.camera)], camera, s, seed ^ seed_from(s.image));
+    Rendering taken = render(*scene_of(s), camera, s, seed ^ seed_from(s.image));
     const fs::path path = folder / s.sortie / s.image;
     photo::write_jpeg(path, taken.image, 86);
     const geo::Frame frame(files.crs, site_origin());  // a frame belongs to one thread

@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr double flying_height = 68.0;         // m
+constexpr double block_height = 68.0;         // m
 constexpr double forward = 0.80, side = 0.70;  // overlaps of the grid
 constexpr double tilt = 0.58;                  // of the obliques off nadir, rad
 constexpr double seen_share = 0.4;             // of the photos that show a point find it
@@ -61,7 +61,7 @@ class WideBlock {
     TrueStation s;
     s.sortie = sortie, s.camera = camera;
     s.image = fmt::format("{}{:05d}.jpg", camera == 0 ? "G" : "C", stations_.size() + 1);
-    const double above = camera == 0 ? flying_height : 0.85 * flying_height;
+    const double above = camera == 0 ? block_height : 0.85 * block_height;
     s.C = Eigen::Vector3d(x + random_.normal(0.5), y + random_.normal(0.5), height(x, y) + above + random_.normal(0.5));
     s.axes = look(azimuth + random_.normal(0.05), off_nadir + random_.normal(0.03), random_.normal(0.03));
     s.geotag = s.C + offset_[camera] + Eigen::Vector3d(random_.normal(1.0), random_.normal(1.0), random_.normal(1.5));
@@ -69,7 +69,7 @@ class WideBlock {
   }
   void fly() {
     for (Eigen::Vector3d& o : offset_) o = {random_.normal(1.0), random_.normal(1.0), random_.normal(2.0)};
-    const double gsd = flying_height / cameras_[0].c;
+    const double gsd = block_height / cameras_[0].c;
     const double base = (1 - forward) * gsd * options_.height, spacing = (1 - side) * gsd * options_.width;
     const int obliques = options_.obliques ? options_.photos * 15 / 100 : 0, grid = options_.photos - obliques;
     const int strips = std::max(2, static_cast<int>(std::lround(std::sqrt(grid * base / spacing))));
@@ -93,7 +93,7 @@ class WideBlock {
   void index_stations() {
     for (std::size_t s = 0; s < stations_.size(); ++s) {
       const Eigen::Vector3d ahead = stations_[s].axes.row(2);
-      const Eigen::Vector2d aim = stations_[s].C.head<2>() + flying_height * ahead.head<2>() / std::abs(ahead.z());
+      const Eigen::Vector2d aim = stations_[s].C.head<2>() + block_height * ahead.head<2>() / std::abs(ahead.z());
       at_[{cell(aim.x()), cell(aim.y())}].push_back(static_cast<int>(s));
     }
   }
@@ -151,7 +151,7 @@ class WideBlock {
       const auto i = static_cast<int>(random_.below(stations_.size())),
                  j = static_cast<int>(random_.below(stations_.size()));
       const std::pair<int, int> pair(std::min(i, j), std::max(i, j));
-      if ((stations_[i].C - stations_[j].C).norm() < 1.3 * flying_height || matches_.count(pair)) continue;
+      if ((stations_[i].C - stations_[j].C).norm() < 1.3 * block_height || matches_.count(pair)) continue;
       const auto found = coincidences(pair.first, pair.second);
       if (found.size() >= 20) matches_[pair] = found;
     }

@@ -26,8 +26,8 @@ using mosaic::MosaicPlan;
 
 namespace {
 
-constexpr const char* block_version = "mosaic seams 1";
-constexpr const char* tile_version = "mosaic tile 2";
+constexpr const char* block_version = "mosaic seams 2";
+constexpr const char* tile_version = "mosaic tile 3";
 
 /// The photos of all squares, block by block, from the store where they are there.
 void choose_seams(MosaicJob& job, Mosaicked& sums, Progress& progress) {
@@ -54,6 +54,8 @@ void choose_seams(MosaicJob& job, Mosaicked& sums, Progress& progress) {
       for (int y = 0; y < made.rows; ++y)
         std::copy_n(&made.station[static_cast<std::size_t>(y) * made.columns], made.columns,
                     &plan.station[plan.coarse.at(made.first_col, made.first_row + y)]);
+      for (std::size_t i = 0; i < made.odd_square.size(); ++i)
+        plan.odd[made.odd_station[i]].insert(made.odd_square[i]);
       steps.insert(steps.end(), made.steps.begin(), made.steps.end());
     }
   job.survey.store.sweep("mosaic_seams", items);
@@ -73,6 +75,19 @@ std::string print_of(const MosaicJob& job, int tile_col, int tile_row) {
       pack(parts, inside ? plan.station[plan.coarse.at(col, row)] : -2);
       pack(parts, inside && !plan.soft.empty() && plan.soft[plan.coarse.at(col, row)] != 0);
     }
+  for (const int station : mosaic::stations_in(plan, tile_col, tile_row)) {
+    const auto odd = plan.odd.find(station);
+    if (odd == plan.odd.end()) continue;
+    pack(parts, station);
+    for (int row = std::max(0, tile_row * across - margin); row < (tile_row + 1) * across + margin; ++row) {
+      if (row >= plan.coarse.rows) break;
+      const int west = std::max(0, tile_col * across - margin),
+                east = std::min(plan.coarse.columns, (tile_col + 1) * across + margin);
+      for (auto at = odd->second.lower_bound(plan.coarse.at(west, row));
+           at != odd->second.end() && *at < plan.coarse.at(west, row) + static_cast<std::size_t>(east - west); ++at)
+        pack(parts, static_cast<std::uint64_t>(*at));
+    }
+  }
   for (const cloud::Polygon& polygon : plan.within)
     for (const auto& ring : polygon.rings)
       for (const Eigen::Vector2d& at : ring) pack(parts, at.x()), pack(parts, at.y());
