@@ -43,9 +43,11 @@ stages::MosaicRequest request_of(const Call& call, const survey::Survey& opened)
     if (!kind) throw UsageError("--map-tiles is mbtiles or gpkg");
     request.map_tiles = *kind;
   }
-  const fs::path usual = request.photos.empty() ? "mosaic.tif" : "rectified";
-  request.out = call.has("out") ? fs::path(call.text("out")) : opened.results() / usual;
-  if (request.photos.empty() && request.out.extension() != ".tif")
+  if (call.has("out"))
+    request.out = call.text("out");
+  else if (!request.photos.empty())
+    request.out = opened.results() / "rectified";
+  if (request.photos.empty() && !request.out.empty() && request.out.extension() != ".tif")
     throw UsageError("--out {}: mosaics are written as .tif", request.out.string());
   return request;
 }

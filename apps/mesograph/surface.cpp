@@ -58,7 +58,7 @@ void run_surface(Call& call) {
     request.contours = contours;
   }
   const stages::SurfaceMade made = stages::make_surface_files(request, call.progress);
-  call.json = stages::json_of(made);
+  call.json = json_of(made);
   call.lines.push_back(fmt::format(
       "{}: {} x {} cells of {:g} m, {:.1f} % filled, {:.1f} % empty{}", made.files.front(), made.columns, made.rows,
       made.cell, 100 * made.filled_share, 100 * made.empty_share,

@@ -61,7 +61,7 @@ struct Material {
   std::vector<GuessedCamera> guessed;
   Tolerances tolerance;
   std::vector<Change> changes;  ///< of control, after an adjustment had shown what it does
-  std::vector<std::pair<std::string, std::string>> settings, inputs, times;  ///< rows of tables
+  std::vector<std::pair<std::string, std::string>> settings, inputs, times, mosaic;  ///< rows of tables
   std::string compared_with;                                                 ///< name of `other`
   std::optional<KeptAdjustment> other;
 

@@ -336,6 +336,9 @@ std::vector<TableBlock> detail_tables(const Material& source) {
   std::vector<TableBlock> out = {groups_table(source), sorties_table(source)};
   if (auto on_board = on_board_table(source); !on_board.rows.empty()) out.push_back(std::move(on_board));
   for (auto* table : {weakest_table, changes_table, photos_left_out_table}) out.push_back(table(source));
+  if (!source.mosaic.empty())
+    out.push_back(rows_table("Mosaic", "Made of this adjustment; places against surveyed points that show as targets.",
+                             "figure", "value", source.mosaic));
   out.push_back(rows_table("Settings", "What takes part, and with what sigmas where a file gives none.", "setting",
                            "value", source.settings));
   out.push_back(rows_table("Inputs", "Content hashes (xxHash, 128 bits) of the files that the adjustment rests on.",

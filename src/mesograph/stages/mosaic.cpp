@@ -10,6 +10,7 @@
 #include <mesograph/base/threads.hpp>
 #include <mesograph/draw/surface_figures.hpp>
 #include <mesograph/mosaic/rough.hpp>
+#include <mesograph/stages/block_to_densify.hpp>
 #include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/mosaic_job.hpp>
 #include <mesograph/stages/mosaic_polygons.hpp>
@@ -251,7 +252,24 @@ void write_picture(const MosaicJob& job, const fs::path& from, const fs::path& t
 
 }  // namespace
 
-Mosaicked make_mosaic(Survey& survey, const MosaicRequest& request, Progress& progress) {
+std::string mosaic_fingerprint(const Survey& survey, const MosaicRequest& request) {
+  const fs::path surface = surface_file(survey, request);
+  std::string options;
+  pack(options, request.cell), pack(options, request.within), pack(options, request.even_colours);
+  pack(options, request.colours_of), pack(options, request.fill), pack(options, request.file.lossless);
+  pack(options, request.file.deep), pack(options, request.file.quality);
+  pack(options, std::string(word_of(request.map_tiles))), pack(options, request.out.string());
+  std::vector<std::string> parts = {tile_version, block_version, densified_block_print(survey), hash_bytes(options)};
+  std::vector<fs::path> files = {surface, sigma_file(surface)};
+  if (request.fill) files.push_back(request.filler.empty() ? survey.results() / "surface_ground.tif" : request.filler);
+  for (const char* kept : {"seams.geojson", "avoid.geojson", "water.geojson"}) files.push_back(survey.inputs() / kept);
+  for (const fs::path& file : files) parts.push_back(hash_or_empty(file));
+  return fingerprint(parts);
+}
+
+Mosaicked make_mosaic(Survey& survey, const MosaicRequest& asked, Progress& progress) {
+  MosaicRequest request = asked;
+  if (request.out.empty()) request.out = survey.results() / "mosaic.tif";
   MosaicJob job(survey, request, progress);
   Mosaicked out;
   choose_seams(job, out, progress);
@@ -278,7 +296,8 @@ Mosaicked make_mosaic(Survey& survey, const MosaicRequest& request, Progress& pr
   }
   out.targets = targets_in_mosaic(job, request.out, progress);
   out.targets_rmse = rmse_of(out.targets);
-  survey.store.finish("mosaic", job.print(), out, {request.out, source, seams, picture});
+  out.block = densified_block_print(survey);
+  survey.store.finish("mosaic", mosaic_fingerprint(survey, asked), out, {request.out, source, seams, picture});
   return out;
 }
 

@@ -29,7 +29,8 @@ struct MosaicRequest {
   std::vector<std::string> photos;  ///< of rectify_photos
   mosaic::MosaicFileOptions file;
   mosaic::MapTiles map_tiles = mosaic::MapTiles::none;
-  std::filesystem::path out;  ///< .tif; what else is made is named after it or lies beside it
+  /// .tif; empty: results/mosaic.tif. What else is made is named after it or lies beside it.
+  std::filesystem::path out;
 };
 
 /// A surveyed point as the mosaic shows it.
@@ -54,6 +55,7 @@ struct Mosaicked {
   std::vector<double> angle_shares;
   std::vector<MosaicTarget> targets;
   double targets_rmse = nan;  ///< m, an axis; NaN: none was found
+  std::string block;          ///< what its block follows from
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
@@ -63,6 +65,7 @@ struct Mosaicked {
     visit("seam_step_median", s.seam_step_median), visit("seam_step_worst", s.seam_step_worst);
     visit("angle_median", s.angle_median), visit("angle_shares", s.angle_shares);
     visit("sigma_median", s.sigma_median), visit("targets", s.targets), visit("targets_rmse", s.targets_rmse);
+    visit("block", s.block);
   }
 };
 /// Ends of the ranges of `angle_shares` but the last, degrees.
@@ -73,7 +76,11 @@ inline constexpr std::array<double, 4> angle_ends = {10, 20, 30, 45};
 /// tiles that they touch are made anew. Throws Error where there is no surface, a photo is gone, or the disk refuses.
 /// Accuracy: that of block and surface, see source.tif. Cost: measured in docs/methods.md; memory: the surface, 40 MB
 /// for every hundred million cells, a tile at work, and 1.1 GB at most of photos and what they see.
+/// `run` makes it anew where what it was made from differs, see mosaic_fingerprint.
 Mosaicked make_mosaic(survey::Survey& survey, const MosaicRequest& request, Progress& progress);
+
+/// What a mosaic follows from: block, photos, surface, polygons and options.
+std::string mosaic_fingerprint(const survey::Survey& survey, const MosaicRequest& request = {});
 
 /// Lays single photos onto the surface, each as a file of its own in the folder `out`, empty where it does not see the
 /// surface. Throws Error likewise, and where a photo is not in the block.

@@ -33,17 +33,6 @@ double tidy_cell(double gsd) {
   return std::round(gsd / step) * step;
 }
 
-fs::path surface_file(const Survey& survey, const MosaicRequest& request) {
-  fs::path path = request.surface.empty() ? survey.results() / "surface_top.tif" : request.surface;
-  if (!fs::exists(path))
-    throw Error("{}: there is no surface to lay the photos onto; mesograph surface makes one", path.string());
-  return path;
-}
-
-fs::path sigma_file(const fs::path& surface) {
-  return surface.parent_path() / (surface.stem().string() + "_sigma" + surface.extension().string());
-}
-
 surface::Surface surface_for(const Survey& survey, const fs::path& path, Progress& progress) {
   surface::Surface read = surface::read_surface(path);
   surface::Surface like;
@@ -77,6 +66,14 @@ std::string polygons_text(const std::vector<cloud::Polygon>& polygons) {
 
 }  // namespace
 
+fs::path surface_file(const Survey& survey, const MosaicRequest& request) {
+  return request.surface.empty() ? survey.results() / "surface_top.tif" : request.surface;
+}
+
+fs::path sigma_file(const fs::path& surface) {
+  return surface.parent_path() / (surface.stem().string() + "_sigma" + surface.extension().string());
+}
+
 MosaicJob::MosaicJob(const Survey& of, const MosaicRequest& what, Progress& progress)
     : survey(of),
       request(what),
@@ -99,6 +96,8 @@ MosaicJob::MosaicJob(const Survey& of, const MosaicRequest& what, Progress& prog
           },
           [](const photo::Rgb& p) { return p.data.size(); }, most_of_photos) {
   const fs::path file = surface_file(survey, request);
+  if (!fs::exists(file))
+    throw Error("{}: there is no surface to lay the photos onto; mesograph surface makes one", file.string());
   surface = surface_for(survey, file, progress);
   photo::prepare_gdal();
   lay_grids();

@@ -12,6 +12,10 @@
 
 namespace mesograph::stages {
 
+/// Its surface: that of the request, else results/surface_top.tif; and the sigmas beside a surface.
+std::filesystem::path surface_file(const survey::Survey& survey, const MosaicRequest& request);
+std::filesystem::path sigma_file(const std::filesystem::path& surface);
+
 /// Everything that a mosaic is made from, kept alive together: the survey's block and photos, the surface, the plan.
 /// Accuracy and cost: of what it hands on; see stages/mosaic.
 class MosaicJob {

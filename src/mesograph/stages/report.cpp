@@ -4,7 +4,9 @@
 #include <mesograph/report/adjustment_page.hpp>
 #include <mesograph/report/tables.hpp>
 #include <mesograph/stages/control.hpp>
+#include <mesograph/stages/block_to_densify.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
+#include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/report.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/inputs.hpp>
@@ -16,7 +18,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* report_version = "report 4";
+constexpr const char* report_version = "report 5";
 
 using Rows = std::vector<std::pair<std::string, std::string>>;
 
@@ -57,9 +59,39 @@ Rows inputs_of(const Survey& survey) {
   return out;
 }
 
+/// The mosaic that was made last, where it was made of the adjustment that stands.
+std::optional<Mosaicked> mosaic_of(const Survey& survey) {
+  const auto made = survey.store.stage("mosaic");
+  if (!made) return std::nullopt;
+  std::optional<Mosaicked> out = made->result<Mosaicked>();
+  if (out->block != densified_block_print(survey)) out.reset();
+  return out;
+}
+
+Rows mosaic_rows(const Survey& survey) {
+  const std::optional<Mosaicked> m = mosaic_of(survey);
+  if (!m) return {};
+  const auto percent = [](double share) { return fmt::format("{:.1f} %", 100 * share); };
+  Rows out = {{"cells", fmt::format("{} x {} of {:g} m, from {} photos", m->columns, m->rows, m->cell, m->photos)},
+              {"empty", percent(m->empty_share)}};
+  if (m->filled_share > 0) out.emplace_back("filled, seen by no photo", percent(m->filled_share));
+  for (std::size_t i = 0; i < m->angle_shares.size(); ++i)
+    out.emplace_back(i < angle_ends.size() ? fmt::format("seen up to {:g} degrees off the vertical", angle_ends[i])
+                                           : std::string("seen farther off"),
+                     percent(m->angle_shares[i]));
+  out.emplace_back("steps along seams before blending",
+                   fmt::format("{:.1f} grey levels in the median, {:.0f} at worst", m->seam_step_median,
+                               m->seam_step_worst));
+  out.emplace_back("sigma of a place, by block and surface", fmt::format("{:.3f} m in the median", m->sigma_median));
+  out.emplace_back("targets in the mosaic",
+                   m->targets.empty() ? std::string("none was found")
+                                      : fmt::format("{}, {:.3f} m off an axis (RMS)", m->targets.size(), m->targets_rmse));
+  return out;
+}
+
 Rows times_of(const Survey& survey) {
   Rows out;
-  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify"})
+  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify", "surface", "mosaic"})
     if (const auto made = survey.store.stage(stage)) out.emplace_back(stage, report::fixed(made->seconds, 1));
   out.emplace_back("mesograph", MESOGRAPH_VERSION);
   return out;
@@ -82,13 +114,14 @@ report::Material report_material(const Survey& survey) {
   out.tolerance = survey.settings.tolerance;
   out.changes = changes_of(survey);
   out.settings = settings_of(survey, out), out.inputs = inputs_of(survey), out.times = times_of(survey);
+  out.mosaic = mosaic_rows(survey);
   return out;
 }
 
 std::string report_fingerprint(const Survey& survey, const std::string& compare) {
   const auto adjusted = survey.store.stage("adjust");
   return fingerprint({report_version, adjusted ? adjusted->fingerprint : "", survey.settings.name,
-                      packed(survey.settings.tolerance), compare,
+                      packed(survey.settings.tolerance), packed(mosaic_rows(survey)), compare,
                       compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
 }
 

@@ -13,18 +13,6 @@ namespace mesograph::stages {
 
 namespace fs = std::filesystem;
 
-Json json_of(const SurfaceMade& made) {
-  Json out{{"files", made.files},
-           {"cell", made.cell},
-           {"columns", made.columns},
-           {"rows", made.rows},
-           {"filled_share", made.filled_share},
-           {"empty_share", made.empty_share}};
-  out["sigma_median"] = std::isfinite(made.sigma_median) ? Json(made.sigma_median) : Json();
-  if (made.contours > 0) out["contours"] = made.contours, out["contours_length"] = made.contours_length;
-  return out;
-}
-
 namespace {
 
 /// A raster of somebody's, in the CRS that is wanted; what is done to it is said.

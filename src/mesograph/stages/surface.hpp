@@ -29,8 +29,15 @@ struct SurfaceMade {
   int columns = 0, rows = 0;
   std::size_t contours = 0;
   double contours_length = 0;  ///< m
+
+  template <typename Self, typename Visit>
+  static void fields(Self& s, Visit&& visit) {
+    visit("files", s.files), visit("cell", s.cell), visit("columns", s.columns), visit("rows", s.rows);
+    visit("filled_share", s.filled_share), visit("empty_share", s.empty_share);
+    visit("sigma_median", s.sigma_median), visit("contours", s.contours);
+    visit("contours_length", s.contours_length);
+  }
 };
-Json json_of(const SurfaceMade& made);
 
 /// Makes a height raster of clouds, with sigmas, mask and picture, and contours where they are asked for. Throws Error
 /// where an input is wrong (see make_surface) or the disk refuses. Accuracy and cost: those of the rooms it calls.

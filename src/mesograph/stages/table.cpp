@@ -4,6 +4,7 @@
 #include <mesograph/stages/control.hpp>
 #include <mesograph/stages/densify.hpp>
 #include <mesograph/stages/orient.hpp>
+#include <mesograph/stages/products.hpp>
 #include <mesograph/stages/report.hpp>
 #include <mesograph/stages/sight.hpp>
 #include <mesograph/stages/table.hpp>
@@ -37,6 +38,11 @@ bool has_pixels(const Survey& survey) {
 bool has_ties(const Survey& survey) { return survey.store.stage("tie") || has_pixels(survey); }
 bool has_control(const Survey& survey) { return std::filesystem::exists(survey.inputs() / "control.csv"); }
 bool always(const Survey&) { return true; }
+
+/// A product that is made of others wants those as well.
+bool has_mosaic(const Survey& s) { return s.settings.wants(Product::mosaic) && has_pixels(s); }
+bool has_surface(const Survey& s) { return has_mosaic(s) || (s.settings.wants(Product::surface) && has_pixels(s)); }
+bool has_cloud(const Survey& s) { return has_surface(s) || (s.settings.wants(Product::cloud) && has_pixels(s)); }
 
 /// Photos that have not changed are only looked at; `made` then says whether the table did.
 Ran run_admit(Survey& survey, Progress& progress) {
@@ -92,15 +98,29 @@ const std::vector<Stage>& all_stages() {
       {"densify",
        {"adjust"},
        true,
-       [](const Survey& s) { return s.settings.wants(Product::cloud) && has_pixels(s); },
+       has_cloud,
        [](const Survey& s) { return differs(s, "densify", densify_fingerprint(s), "[densify] or options differ"); },
        [](Survey& s, Progress& p) { return ran(densify(s, {}, p)); }},
+      {"surface",
+       {"densify"},
+       true,
+       has_surface,
+       [](const Survey& s) { return differs(s, "surface", surface_fingerprint(s), "it was made of another cloud"); },
+       [](Survey& s, Progress& p) { return ran(surface_product(s, p)); }},
+      {"mosaic",
+       {"surface"},
+       true,
+       has_mosaic,
+       [](const Survey& s) {
+         return differs(s, "mosaic", mosaic_fingerprint(s), "photos' polygons, the surface or options differ");
+       },
+       [](Survey& s, Progress& p) { return ran(mosaic_product(s, p)); }},
       {"report",
        {"adjust"},
        true,
        [](const Survey& s) { return s.settings.wants(Product::report) || s.settings.wants(Product::pdf); },
        [](const Survey& s) {
-         return differs(s, "report", report_fingerprint(s), "the adjustment or [tolerance] differs");
+         return differs(s, "report", report_fingerprint(s), "the adjustment, the mosaic or [tolerance] differs");
        },
        [](Survey& s, Progress& p) { return ran(report(s, {}, p)); }},
   };

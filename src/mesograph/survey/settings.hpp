@@ -121,8 +121,8 @@ struct DensifySettings {
 using report::Tolerances;
 
 /// What [products] may want.
-enum class Product { report, cloud, pdf };
-constexpr std::array<std::string_view, 3> words(Product) { return {"report", "cloud", "pdf"}; }
+enum class Product { report, cloud, pdf, surface, mosaic };
+constexpr std::array<std::string_view, 5> words(Product) { return {"report", "cloud", "pdf", "surface", "mosaic"}; }
 
 /// survey.toml as people write it, defaults filled in.
 struct Settings {
