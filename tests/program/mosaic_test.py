@@ -5,7 +5,7 @@ import sys
 
 import numpy as np
 from harness import SMALL, call, folder, good, items, new_survey, run_all
-from osgeo import gdal, ogr
+from osgeo import gdal, ogr, osr
 
 gdal.UseExceptions()
 WORK = folder()
@@ -98,13 +98,131 @@ def test_an_edited_seam_changes_the_tiles_it_touches_and_is_remembered():
     assert back["tiles_made"] == 1 and not (SITE / "inputs" / "seams.geojson").exists()
 
 
+SYSTEM = osr.SpatialReference()
+SYSTEM.ImportFromEPSG(25833)
+SYSTEM.SetAxisMappingStrategy(osr.OAMS_TRADITIONAL_GIS_ORDER)
+
+
+def polygons(path, named):
+    """A GeoPackage of polygons, each of a name and corners in the survey's plan."""
+    out = ogr.GetDriverByName("GPKG").CreateDataSource(str(path))
+    layer = out.CreateLayer("drawn", SYSTEM, ogr.wkbPolygon)
+    layer.CreateField(ogr.FieldDefn("id", ogr.OFTString))
+    for name, corners in named:
+        feature = ogr.Feature(layer.GetLayerDefn())
+        feature["id"] = name
+        ring = corners if isinstance(corners, str) else "POLYGON((" + ",".join(f"{x} {y}" for x, y in [*corners, corners[0]]) + "))"
+        feature.SetGeometry(ogr.CreateGeometryFromWkt(ring))
+        layer.CreateFeature(feature)
+    return path
+
+
+def square(place, row, col, half):
+    e, n = place[0] + col * place[1], place[3] - row * place[1]
+    return [(e - half, n - half), (e + half, n - half), (e + half, n + half), (e - half, n + half)]
+
+
+def photos_within(name, place, corners):
+    """Photos that source.tif names within a box."""
+    own, source, _ = read(WORK / name / "source.tif")
+    c0, c1 = (int((corners[i][0] - own[0]) / own[1]) for i in (0, 1))
+    r0, r1 = (int((own[3] - corners[i][1]) / own[1]) for i in (2, 0))
+    part = source[0, r0 + 8 : r1 - 8, c0 + 8 : c1 - 8]
+    return set(np.unique(part[part > 0]).astype(int))
+
+
+def test_a_single_photo_is_laid_down_as_the_mosaic_shows_it():
+    place, rgba, _ = read(SITE / "results" / "mosaic.tif")
+    _, source, _ = read(SITE / "results" / "source.tif")
+    seams = ogr.Open(str(SITE / "results" / "seams.gpkg"))
+    numbers = {f["number"]: f["id"] for f in seams.GetLayer()}
+    most = max(numbers, key=lambda k: (source[0] == k).sum())
+    made = good("mosaic", "-s", SITE, "--cell", "0.08", "--lossless", "--photos", numbers[most], "--out", WORK / "single")
+    single_place, single, _ = read(made["files"][0])
+    # Where the mosaic has it, far from seams, it is the same picture.
+    own = source[0] == most
+    for _ in range(40):
+        own[1:-1, 1:-1] &= own[:-2, 1:-1] & own[2:, 1:-1] & own[1:-1, :-2] & own[1:-1, 2:]
+    rows, cols = np.nonzero(own)
+    rows, cols = rows[::97], cols[::97]
+    c = np.round((place[0] - single_place[0]) / 0.08).astype(int) + cols
+    r = np.round((single_place[3] - place[3]) / 0.08).astype(int) + rows
+    assert len(rows) > 100 and (single[3, r, c] == 255).all()
+    assert np.abs(single[:3, r, c].astype(int) - rgba[:3, rows, cols]).max() <= 1
+    assert 0.02 < (single[3] == 0).mean() < 0.9
+
+
+def test_regions_fills_depth_and_map_tiles_are_as_asked():
+    place, was, _ = read(SITE / "results" / "mosaic.tif")
+    box = square(place, was.shape[1] // 2, was.shape[2] // 2, 15)
+    drawn = polygons(WORK / "within.gpkg", [("part", [box[0], box[1], box[2]])])  # a triangle
+    made = good("mosaic", "-s", SITE, "--cell", "0.08", "--within", drawn, "--16-bit", "--fill", "--map-tiles", "mbtiles", "--out", WORK / "part" / "m.tif")
+    own, rgba, _ = read(WORK / "part" / "m.tif")
+    assert rgba.dtype == np.uint16 and rgba[:3].max() > 255
+    col, row = np.meshgrid(np.arange(rgba.shape[2]), np.arange(rgba.shape[1]))
+    e, n = own[0] + (col + 0.5) * own[1], own[3] - (row + 0.5) * own[1]
+    inside = (e > box[0][0]) & (e < box[1][0]) & (n - box[0][1] < e - box[0][0]) & (n > box[0][1])
+    assert (rgba[3] > 0)[~inside].sum() == 0 and (rgba[3] > 0)[inside].mean() > 0.99
+    assert gdal.Open(str(WORK / "part" / "m.mbtiles")).RasterCount == 4
+    assert made["files"][-1].endswith("m.mbtiles") and made["filled_share"] >= 0
+    call("mosaic", "-s", SITE, "--cell", "0.08", "--disk", "0", "--out", WORK / "disk" / "m.tif")
+    assert not items(SITE, "mosaic")
+
+
+def test_seams_go_round_what_is_avoided_and_water_is_of_one_photo():
+    place, was, _ = read(SITE / "results" / "source.tif")
+    # A square across a seam, well inside.
+    rows, cols = np.nonzero((was[0, 300:-300, 301:-300] != was[0, 300:-300, 300:-301]) & (was[0, 300:-300, 300:-301] > 0))
+    box = square(place, rows[len(rows) // 2] + 300, cols[len(cols) // 2] + 300, 4)
+    drawn = polygons(WORK / "drawn.gpkg", [("yard", box)])
+    assert len(photos_within("../site/results", place, box)) > 1
+    for option in ("--avoid", "--water"):
+        name = option.strip("-")
+        good("mosaic", "-s", SITE, "--cell", "0.08", "--lossless", option, drawn, "--out", WORK / name / "m.tif")
+        assert len(photos_within(name, place, box)) == 1, option
+        assert (SITE / "inputs" / f"{name}.geojson").exists()
+        good("mosaic", "-s", SITE, "--cell", "0.08", "--lossless", "--forget-seams", "--out", WORK / name / "m.tif")
+        assert len(photos_within(name, place, box)) > 1 and not (SITE / "inputs" / f"{name}.geojson").exists()
+
+
+def test_polygons_that_overlap_or_leave_holes_are_followed_and_told_of():
+    good("mosaic", "-s", SITE, "--cell", "0.08", "--lossless")
+    layer = ogr.Open(str(SITE / "results" / "seams.gpkg"))
+    features = [(f["id"], f.GetGeometryRef().ExportToWkt(), f.GetGeometryRef().GetArea()) for f in layer.GetLayer()]
+    place, was, _ = read(SITE / "results" / "source.tif")
+    small = min((f for f in features if f[2] > 3), key=lambda f: f[2])
+    holed = polygons(WORK / "holed.gpkg", [(f[0], f[1]) for f in features if f is not small])
+    told = call("mosaic", "-s", SITE, "--cell", "0.08", "--seams", holed, "--out", WORK / "holed" / "m.tif")
+    assert told.code == 0 and "holes of" in told.err, told.err
+    double = polygons(WORK / "double.gpkg", [(f[0], f[1]) for f in features] + [(features[0][0], small[1])])
+    told = call("mosaic", "-s", SITE, "--cell", "0.08", "--seams", double, "--out", WORK / "double" / "m.tif")
+    assert told.code == 0 and ("overlap in" in told.err or features[0] is small), told.err
+    good("mosaic", "-s", SITE, "--cell", "0.08", "--forget-seams", "--lossless")
+
+
+def test_run_makes_it_where_it_is_wanted():
+    settings = SITE / "survey.toml"
+    settings.write_text(settings.read_text() + '\n[products]\nwant = ["report", "mosaic"]\n')
+    made = good("run", "-s", SITE)
+    assert made["mosaic"]["did"] == "made" and made["surface"]["did"] == "made"
+    assert "Mosaic" in (SITE / "results" / "report.html").read_text()
+    assert good("run", "-s", SITE)["mosaic"]["did"] == "current"
+    (SITE / "results" / "mosaic.tif").unlink()
+    assert any(s["stage"] == "mosaic" and s["state"] != "current" for s in good("status", "-s", SITE)["stages"])
+
+
 def test_wrong_input_is_refused_in_a_sentence():
     assert MISSING.code == 3 and "mesograph surface" in MISSING.last
     refused = call("mosaic", "-s", SITE, "--surface", SMALL / "control.csv")
     assert refused.code == 3 and "no raster" in refused.last, refused.last
     refused = call("mosaic", "-s", SITE, "--seams", WORK / "none.gpkg")
     assert refused.code == 3 and "none.gpkg" in refused.last, refused.last
+    for option, value in (("--photos", "none.jpg"), ("--colours-of", "none.jpg"), ("--within", "1,2,3,4"), ("--fill-from", WORK / "none.tif")):
+        refused = call("mosaic", "-s", SITE, "--fill", option, value)
+        assert refused.code == 3 and str(value) in refused.last, refused.last
     assert call("mosaic", "-s", SITE, "--quality", "5").code == 2
+    assert call("mosaic", "-s", SITE, "--map-tiles", "paper").code == 2
+    assert call("mosaic", "-s", SITE, "--colours-of", "a", "--colours-as-taken").code == 2
 
 
 if __name__ == "__main__":

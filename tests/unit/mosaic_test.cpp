@@ -1,6 +1,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <map>
+#include <set>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/mosaic/max_flow.hpp>
@@ -299,4 +300,91 @@ TEST_CASE("A photo offers what it sees steeply before what it sees aslant, and n
   const mosaic::Candidate blurred = two.candidate(TwoPhotos::first, 0.5);
   for (std::size_t i = 0; i < c.cost.size(); ++i)
     if (std::isfinite(c.cost[i])) CHECK_THAT(blurred.cost[i] - c.cost[i], Catch::WithinAbs(20, 1e-3));
+}
+
+TEST_CASE("Deep levels are the levels, finer; what is not wanted is empty; on water detail passes gently") {
+  TwoPhotos two(100, 130);
+  two.plan.deep = true;
+  const mosaic::Tile t = two.tile();
+  REQUIRE(t.deep.size() == 3 * t.photo.size());
+  std::set<int> fractions;
+  for (std::size_t i = 0; i < t.photo.size(); i += 7) {
+    CHECK(std::abs(t.deep[3 * i] / 256.0 - t.rgba[4 * i]) <= 0.5);
+    fractions.insert(t.deep[3 * i] % 256);
+  }
+  CHECK(fractions.size() > 20);  // along the band from photo to photo
+  two.plan.within = {{"a", {{{-5, -5}, {6, -5}, {6, 4}, {-5, 4}}}}};
+  const mosaic::Tile part = two.tile();
+  for (int row = 0; row < part.rows; row += 5)
+    for (int col = 0; col < part.columns; col += 3) {
+      const Eigen::Vector2d at = two.plan.grid.middle(col, row);
+      const std::size_t i = static_cast<std::size_t>(row) * part.columns + col;
+      CHECK((part.photo[i] >= 0) == (at.x() > -5 && at.x() < 6 && at.y() > -5 && at.y() < 4));
+      CHECK((part.rgba[4 * i + 3] == 255) == (part.photo[i] >= 0));
+    }
+  two.plan.within.clear();
+  // Stripes, two pixels a period and turned about between both photos: at a hard seam they end at once.
+  const camera::Camera& camera = two.made.block.cameras[0];
+  for (const int station : {TwoPhotos::first, TwoPhotos::second}) {
+    auto striped = std::make_shared<photo::Rgb>(camera.width, camera.height, 3, 100);
+    for (int row = 0; row < camera.height; ++row)
+      for (int col = 0; col < camera.width; ++col)
+        for (int ch = 0; ch < 3; ++ch)
+          striped->at(col, row, ch) = static_cast<std::uint8_t>(station == TwoPhotos::first && row / 2 % 2 == 0 ? 140 : 100);
+    two.photos[station] = striped;
+  }
+  const auto swing = [&](const mosaic::Tile& of, int col) {  // of the first photo's stripes beyond the seam
+    double sum = 0, square = 0;
+    for (int row = 40; row < of.rows - 40; ++row) {
+      const double v = of.deep[3 * (static_cast<std::size_t>(row) * of.columns + col)] / 256.0;
+      sum += v, square += v * v;
+    }
+    const double n = of.rows - 80;
+    return std::sqrt(std::max(0.0, square / n - sum / n * sum / n));
+  };
+  const int seam = two.plan.coarse.columns / 2 * 8;
+  const mosaic::Tile hard = two.tile();
+  two.plan.soft.assign(two.plan.coarse.size(), 1);
+  const mosaic::Tile soft = two.tile();
+  CHECK(swing(hard, seam + 8) < 1);
+  CHECK(swing(soft, seam + 8) > 2);
+  CHECK(swing(soft, seam + 40) < 1);
+  CHECK(swing(soft, seam - 40) > 8);
+}
+
+TEST_CASE("What no photo sees stays empty, or shows what one shows there and says so") {
+  // A well: its floor is hidden from everywhere but straight above.
+  TwoPhotos two(100, 100);
+  for (std::size_t i = 0; i < two.ground.z.size(); ++i) {
+    const Eigen::Vector2d at = two.ground.grid.middle(two.ground.grid.column_of(i), two.ground.grid.row_of(i));
+    if ((at - Eigen::Vector2d(6, 2)).cwiseAbs().maxCoeff() < 0.7) two.ground.z[i] = -30;
+  }
+  const mosaic::Ground deep(two.ground, two.frame);
+  two.plan.ground = &deep;
+  for (auto& [station, sight] : two.sights)
+    sight = std::make_shared<mosaic::PhotoSight>(two.made.block, station, deep,
+                                                 mosaic::footprint_of(two.made.block, station, deep));
+  const auto at = [&](const mosaic::Tile& t, double x, double y) {
+    return static_cast<std::size_t>(two.plan.grid.row(y)) * t.columns + static_cast<std::size_t>(two.plan.grid.column(x));
+  };
+  const mosaic::Tile empty = two.tile();
+  CHECK(empty.photo[at(empty, 6, 2)] == -1);
+  CHECK(empty.photo[at(empty, 3, 2)] >= 0);
+  two.plan.fill = true;
+  const mosaic::Tile filled = two.tile();
+  CHECK(filled.photo[at(filled, 6, 2)] >= 0);
+  CHECK(filled.filled[at(filled, 6, 2)] == 1);
+  CHECK(filled.rgba[4 * at(filled, 6, 2) + 3] == 255);
+  CHECK_FALSE(std::isfinite(filled.sigma[at(filled, 6, 2)]));
+  CHECK(filled.filled[at(filled, 3, 2)] == 0);
+  CHECK(filled.sigma[at(filled, 3, 2)] > 0);
+  // What has no height at all is filled at another surface's, where there is one.
+  for (float& z : two.ground.z)
+    if (z < -1) z = std::numeric_limits<float>::quiet_NaN();
+  CHECK(two.tile().photo[at(filled, 6, 2)] == -1);
+  surface::Surface level = two.ground;
+  std::fill(level.z.begin(), level.z.end(), 0.0F);
+  two.plan.filler = &level;
+  const mosaic::Tile over = two.tile();
+  CHECK(over.filled[at(over, 6, 2)] == 1);
 }

@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/mosaic/candidates.hpp>
+#include <mesograph/mosaic/planes.hpp>
 
 namespace mesograph::mosaic {
 
@@ -72,32 +73,76 @@ Candidate candidate_of(const PhotoSight& sight, const Eigen::AlignedBox2d& box, 
   return out;
 }
 
-void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options) {
-  for (Candidate& c : candidates) c.odd.assign(c.cost.size(), 0);
+namespace {
+
+/// What half of the photos do not exceed in each square, channel by channel; NaN: fewer than three show it.
+Planes<4> usual_colours(const std::vector<Candidate>& candidates, const surface::Grid& window) {
+  Planes<4> out(window.columns, window.rows);
   parallel_for(static_cast<std::size_t>(window.rows), [&](std::size_t r) {
     const int row = static_cast<int>(r);
-    std::vector<Candidate*> voters;
-    std::vector<std::uint8_t> levels;
-    std::vector<float> off, sorted;
+    std::array<std::vector<std::uint8_t>, 3> levels;
     for (int col = 0; col < window.columns; ++col) {
-      voters.clear();
-      for (Candidate& c : candidates)
-        if (std::isfinite(c.cost_at(col, row))) voters.push_back(&c);
-      if (voters.size() < 3) continue;
-      off.assign(voters.size(), 0);
-      for (std::size_t ch = 0; ch < 3; ++ch) {
-        levels.clear();
-        for (const Candidate* c : voters) levels.push_back(c->colour[c->at(col, row)][ch]);
-        const int usual = middle_of(levels);
-        for (std::size_t i = 0; i < voters.size(); ++i)
-          off[i] += static_cast<float>(std::abs(voters[i]->colour[voters[i]->at(col, row)][ch] - usual)) / 3;
-      }
-      sorted = off;
+      for (auto& of : levels) of.clear();
+      for (const Candidate& c : candidates)
+        if (std::isfinite(c.cost_at(col, row)))
+          for (std::size_t ch = 0; ch < 3; ++ch) levels[ch].push_back(c.colour[c.at(col, row)][ch]);
+      for (std::size_t ch = 0; ch < 3; ++ch)
+        out.at(col, row)[static_cast<Eigen::Index>(ch)] = levels[ch].size() < 3 ? NAN : middle_of(levels[ch]);
+    }
+  });
+  return out;
+}
+
+/// How far a photo's squares are from the usual colours, beside what it is off by all around, where the sun of its hour
+/// lights a slope more or less; mean of channels.
+std::vector<float> oddity(const Candidate& c, const Planes<4>& usual) {
+  Planes<4> off(c.columns, c.rows);
+  for (int row = 0; row < c.rows; ++row)
+    for (int col = 0; col < c.columns; ++col) {
+      const std::size_t i = c.at(c.first_col + col, c.first_row + row);
+      const Eigen::Array4f level(c.colour[i][0], c.colour[i][1], c.colour[i][2], 1);
+      const Eigen::Array4f d = level - usual.at(c.first_col + col, c.first_row + row);
+      if (std::isfinite(c.cost[i]) && d.allFinite()) off.at(col, row) = d;
+    }
+  Planes<4> around = off;
+  constexpr int reach = 3;  // and thrice as far
+  blur(around, reach);
+  std::vector<float> out(c.cost.size(), 0);
+  for (int row = 0; row < c.rows; ++row)
+    for (int col = 0; col < c.columns; ++col) {
+      const auto here = off.at(col, row), mean = around.at(col, row);
+      if (here[3] == 0) continue;
+      const Eigen::Array4f odd = (here - mean / mean[3]).abs();
+      out[c.at(c.first_col + col, c.first_row + row)] = (odd[0] + odd[1] + odd[2]) / 3;
+    }
+  return out;
+}
+
+}  // namespace
+
+void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options) {
+  const Planes<4> usual = usual_colours(candidates, window);
+  std::vector<std::vector<float>> off(candidates.size());
+  parallel_for(candidates.size(), [&](std::size_t k) {
+    candidates[k].odd.assign(candidates[k].cost.size(), 0);
+    off[k] = oddity(candidates[k], usual);
+  });
+  parallel_for(static_cast<std::size_t>(window.rows), [&](std::size_t r) {
+    const int row = static_cast<int>(r);
+    std::vector<std::pair<std::size_t, std::size_t>> voters;  // candidate, and its own number of the square
+    std::vector<float> sorted;
+    for (int col = 0; col < window.columns; ++col) {
+      if (!std::isfinite(usual.at(col, row)[0])) continue;
+      voters.clear(), sorted.clear();
+      for (std::size_t k = 0; k < candidates.size(); ++k)
+        if (std::isfinite(candidates[k].cost_at(col, row))) {
+          voters.emplace_back(k, candidates[k].at(col, row));
+          sorted.push_back(off[k][voters.back().second]);
+        }
       const double allowed = options.even + options.spread * middle_of(sorted);
-      for (std::size_t i = 0; i < voters.size(); ++i) {
-        const std::size_t square = voters[i]->at(col, row);
-        voters[i]->cost[square] += static_cast<float>(options.of_odd * std::max(0.0, off[i] - allowed));
-        voters[i]->odd[square] = off[i] > allowed + options.far;
+      for (const auto& [k, square] : voters) {
+        candidates[k].cost[square] += static_cast<float>(options.of_odd * std::max(0.0, off[k][square] - allowed));
+        candidates[k].odd[square] = off[k][square] > allowed + options.far;
       }
     }
   });

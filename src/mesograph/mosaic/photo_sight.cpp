@@ -28,7 +28,7 @@ Eigen::AlignedBox2d footprint_of(const adjust::Block& block, int station, const 
   from_local << east / 10, north / 10, up;
   from_local = from_local.inverse().eval();
   const Eigen::Vector3d C = from_local * (s.C - o);
-  const double reach = 4 * std::max(1.0, C.z());  // farther away a pixel covers metres
+  const double reach = 10 * std::max(1.0, C.z());  // farther away a pixel covers metres
   constexpr int along = 12;
   for (int k = 0; k < 4 * along; ++k) {
     const double t = static_cast<double>(k % along) / along;
@@ -45,6 +45,7 @@ Eigen::AlignedBox2d footprint_of(const adjust::Block& block, int station, const 
     if (!line) continue;
     const Eigen::Vector3d d = from_local * line->d;
     for (const double level : {0.0, ground.high() - ground.low()}) {
+      if (d.z() >= -1e-3) box.extend(Eigen::Vector2d(middle + C.head<2>()));  // it may meet a slope anywhere
       const double to = d.z() < -1e-3 ? (level - C.z()) / d.z() : reach;
       const Eigen::Vector2d at = C.head<2>() + std::clamp(to, 0.0, reach) * d.head<2>();
       box.extend(Eigen::Vector2d(middle + at));
@@ -69,8 +70,9 @@ PhotoSight::PhotoSight(const adjust::Block& block, int station, const Ground& gr
   // Squares a little larger than what a cell covers, so that none is missed between two.
   step_ = std::clamp(static_cast<int>(std::ceil(1.5 * cell / pixel)), 1, 64);
   columns_ = width_ / step_ + 1, rows_ = height_ / step_ + 1;
-  // Neighbours lie up to 2.6 cells from one another in space: across corners, where the surface nearly jumps.
-  find_ends(drawn(ground, box), static_cast<float>(2.6 * cell), static_cast<float>(1.5 * cell));
+  // Neighbours lie up to 2.6 cells from one another in space, across corners, where the surface nearly jumps; a place
+  // between the last one of a square and the next one's first lies nearer to one of both.
+  find_ends(drawn(ground, box), static_cast<float>(2.6 * cell), static_cast<float>(2 * cell));
 }
 
 /// Cells of the surface, and walls where it jumps.

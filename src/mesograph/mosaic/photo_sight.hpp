@@ -13,14 +13,14 @@
 namespace mesograph::mosaic {
 
 /// Box of the plan that a photo may show of the surface, m; empty: nothing. Too large for photos aslant, never too
-/// small. Cost: some fifty rays.
+/// small, but for what lies farther away than ten times its height. Cost: some fifty rays.
 Eigen::AlignedBox2d footprint_of(const adjust::Block& block, int station, const Ground& ground);
 
 /// What a photo sees of the ground: how far away the nearest surface ends in each of its directions. As depth buffers
 /// are (Catmull 1974), drawn with the photo's own camera, lens and shutter in it; of ground that it grazes a square
 /// holds many cells one behind the other, which are one surface as long as none is missing between.
 /// Accuracy: what is hidden is told to one of its squares, a cell and a half of the surface, beside an edge, and not
-/// where the nearer surface is nearer by less than four cells. Cost: a place for each cell of the footprint when it is
+/// where the nearer surface is nearer by less than five cells. Cost: a place for each cell of the footprint when it is
 /// made, and one a question.
 class PhotoSight {
  public:

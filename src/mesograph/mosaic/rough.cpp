@@ -23,7 +23,7 @@ void shun(const cloud::Polygon& polygon, const surface::Grid& coarse, std::vecto
   for (const auto& ring : polygon.rings)
     for (std::size_t i = 0; i < ring.size(); ++i) {
       const Eigen::Vector2d &a = ring[i], &b = ring[(i + 1) % ring.size()];
-      const int steps = 1 + static_cast<int>((b - a).norm() / (0.5 * coarse.cell));
+      const int steps = 1 + static_cast<int>((b - a).norm() / (0.2 * coarse.cell));
       for (int k = 0; k <= steps; ++k) {
         const Eigen::Vector2d at = a + static_cast<double>(k) / steps * (b - a);
         const int col = coarse.column(at.x()), row = coarse.row(at.y());
