@@ -154,15 +154,15 @@ def test_a_single_photo_is_laid_down_as_the_mosaic_shows_it():
 
 def test_regions_fills_depth_and_map_tiles_are_as_asked():
     place, was, _ = read(SITE / "results" / "mosaic.tif")
-    box = square(place, was.shape[1] // 2, was.shape[2] // 2, 15)
+    box = square(place, was.shape[1] // 2, was.shape[2] // 2, 15.013)
     drawn = polygons(WORK / "within.gpkg", [("part", [box[0], box[1], box[2]])])  # a triangle
     made = good("mosaic", "-s", SITE, "--cell", "0.08", "--within", drawn, "--16-bit", "--fill", "--map-tiles", "mbtiles", "--out", WORK / "part" / "m.tif")
     own, rgba, _ = read(WORK / "part" / "m.tif")
     assert rgba.dtype == np.uint16 and rgba[:3].max() > 255
     col, row = np.meshgrid(np.arange(rgba.shape[2]), np.arange(rgba.shape[1]))
     e, n = own[0] + (col + 0.5) * own[1], own[3] - (row + 0.5) * own[1]
-    inside = (e > box[0][0]) & (e < box[1][0]) & (n - box[0][1] < e - box[0][0]) & (n > box[0][1])
-    assert (rgba[3] > 0)[~inside].sum() == 0 and (rgba[3] > 0)[inside].mean() > 0.99
+    within = np.minimum.reduce([e - box[0][0], box[1][0] - e, e - box[0][0] - (n - box[0][1]), n - box[0][1]])  # m, or so
+    assert (rgba[3] > 0)[within < -0.01].sum() == 0 and (rgba[3] > 0)[within > 0.01].mean() > 0.99
     assert gdal.Open(str(WORK / "part" / "m.mbtiles")).RasterCount == 4
     assert made["files"][-1].endswith("m.mbtiles") and made["filled_share"] >= 0
     call("mosaic", "-s", SITE, "--cell", "0.08", "--disk", "0", "--out", WORK / "disk" / "m.tif")
@@ -175,7 +175,7 @@ def test_seams_go_round_what_is_avoided_and_water_is_of_one_photo():
     rows, cols = np.nonzero((was[0, 300:-300, 301:-300] != was[0, 300:-300, 300:-301]) & (was[0, 300:-300, 300:-301] > 0))
     box = square(place, rows[len(rows) // 2] + 300, cols[len(cols) // 2] + 300, 4)
     drawn = polygons(WORK / "drawn.gpkg", [("yard", box)])
-    assert len(photos_within("../site/results", place, box)) > 1
+    assert len(photos_within("site/results", place, box)) > 1
     for option in ("--avoid", "--water"):
         name = option.strip("-")
         good("mosaic", "-s", SITE, "--cell", "0.08", "--lossless", option, drawn, "--out", WORK / name / "m.tif")
@@ -190,13 +190,16 @@ def test_polygons_that_overlap_or_leave_holes_are_followed_and_told_of():
     layer = ogr.Open(str(SITE / "results" / "seams.gpkg"))
     features = [(f["id"], f.GetGeometryRef().ExportToWkt(), f.GetGeometryRef().GetArea()) for f in layer.GetLayer()]
     place, was, _ = read(SITE / "results" / "source.tif")
-    small = min((f for f in features if f[2] > 3), key=lambda f: f[2])
+    shape = ogr.CreateGeometryFromWkt
+    beside = lambda f: any(g is not f and shape(g[1]).Boundary().Intersection(shape(f[1]).Boundary()).Length() > 0.5 for g in features)
+    small = min((f for f in features if f[2] > 3 and beside(f)), key=lambda f: f[2])
     holed = polygons(WORK / "holed.gpkg", [(f[0], f[1]) for f in features if f is not small])
     told = call("mosaic", "-s", SITE, "--cell", "0.08", "--seams", holed, "--out", WORK / "holed" / "m.tif")
     assert told.code == 0 and "holes of" in told.err, told.err
-    double = polygons(WORK / "double.gpkg", [(f[0], f[1]) for f in features] + [(features[0][0], small[1])])
+    other = next(f[0] for f in features if f[0] != small[0])
+    double = polygons(WORK / "double.gpkg", [(f[0], f[1]) for f in features] + [(other, small[1])])
     told = call("mosaic", "-s", SITE, "--cell", "0.08", "--seams", double, "--out", WORK / "double" / "m.tif")
-    assert told.code == 0 and ("overlap in" in told.err or features[0] is small), told.err
+    assert told.code == 0 and "overlap in" in told.err, told.err
     good("mosaic", "-s", SITE, "--cell", "0.08", "--forget-seams", "--lossless")
 
 
@@ -208,7 +211,7 @@ def test_run_makes_it_where_it_is_wanted():
     assert "Mosaic" in (SITE / "results" / "report.html").read_text()
     assert good("run", "-s", SITE)["mosaic"]["did"] == "current"
     (SITE / "results" / "mosaic.tif").unlink()
-    assert any(s["stage"] == "mosaic" and s["state"] != "current" for s in good("status", "-s", SITE)["stages"])
+    assert any(s["name"] == "mosaic" and s["state"] != "current" for s in good("status", "-s", SITE)["stages"])
 
 
 def test_wrong_input_is_refused_in_a_sentence():
