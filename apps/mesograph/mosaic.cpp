@@ -53,24 +53,24 @@ stages::MosaicRequest request_of(const Call& call, const survey::Survey& opened)
 }
 
 void say(Call& call, const stages::Mosaicked& made) {
-  call.lines.push_back(fmt::format("{}: {} x {} cells of {:g} m from {} photos, {:.1f} % empty{}; {} of {} tiles made",
-                                   made.files.front(), made.columns, made.rows, made.cell, made.photos,
-                                   100 * made.empty_share,
-                                   made.filled_share > 0 ? fmt::format(", {:.1f} % filled", 100 * made.filled_share) : "",
-                                   made.tiles_made, made.tiles));
+  call.lines.push_back(
+      fmt::format("{}: {} x {} cells of {:g} m from {} photos, {:.1f} % empty{}; {} of {} tiles made",
+                  made.files.front(), made.columns, made.rows, made.cell, made.photos, 100 * made.empty_share,
+                  made.filled_share > 0 ? fmt::format(", {:.1f} % filled", 100 * made.filled_share) : "",
+                  made.tiles_made, made.tiles));
   std::vector<std::string> shares;
   for (std::size_t i = 0; i < made.angle_shares.size(); ++i)
     shares.push_back(i < stages::angle_ends.size()
                          ? fmt::format("{:.0f} % to {:g}", 100 * made.angle_shares[i], stages::angle_ends[i])
                          : fmt::format("{:.0f} % beyond", 100 * made.angle_shares[i]));
-  call.lines.push_back(
-      fmt::format("rays off the vertical, degrees: {} in the median; {}", std::round(made.angle_median), fmt::join(shares, ", ")));
+  call.lines.push_back(fmt::format("rays off the vertical, degrees: {} in the median; {}",
+                                   std::round(made.angle_median), fmt::join(shares, ", ")));
   call.lines.push_back(fmt::format(
       "photos differ along seams by {:.1f} grey levels in the median, {:.0f} at worst, before they are blended",
       made.seam_step_median, made.seam_step_worst));
-  call.lines.push_back(fmt::format("places are good to {:.3f} m in the median, by block and surface{}", made.sigma_median,
-                                   made.targets.empty()
-                                       ? std::string("; no target was found in the mosaic")
+  call.lines.push_back(
+      fmt::format("places are good to {:.3f} m in the median, by block and surface{}", made.sigma_median,
+                  made.targets.empty() ? std::string("; no target was found in the mosaic")
                                        : fmt::format("; {} targets in the mosaic lie {:.3f} m off an axis (RMS)",
                                                      made.targets.size(), made.targets_rmse)));
   for (std::size_t i = 1; i < made.files.size(); ++i) call.lines.push_back("  " + made.files[i]);

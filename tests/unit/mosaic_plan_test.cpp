@@ -54,7 +54,8 @@ TEST_CASE("What is looked up in the lattice is where the camera shows it, rollin
     if (rolls) s.velocity = {8, -5, 1}, s.turning = {0.1, -0.05, 0.2};
     const mosaic::ImageLattice lattice(block, station, 60);
     for (int k = 0; k < 2000; ++k) {
-      const Eigen::Vector3d X = s.C + Eigen::Vector3d(random.uniform(-90, 90), random.uniform(-90, 90), -random.uniform(40, 100));
+      const Eigen::Vector3d X =
+          s.C + Eigen::Vector3d(random.uniform(-90, 90), random.uniform(-90, 90), -random.uniform(40, 100));
       const auto exact = adjust::image_of(block, s, X);
       const camera::Camera& c = block.cameras[static_cast<std::size_t>(s.camera)];
       if (!exact || !camera::inside(c, *exact)) continue;
@@ -79,7 +80,8 @@ TEST_CASE("Ground that a photo grazes does not hide itself, however steep, and a
   const Surface plane = level_by({-40, -40}, 80, 0.2, [&](const Eigen::Vector2d& at) { return slope * at.y(); });
   const mosaic::Ground ground(plane, local_frame());
   adjust::Station& s = made.block.stations[0];
-  const Eigen::Vector3d normal = Eigen::Vector3d(0, -slope, 1).normalized(), along = Eigen::Vector3d(0, 1, slope).normalized();
+  const Eigen::Vector3d normal = Eigen::Vector3d(0, -slope, 1).normalized(),
+                        along = Eigen::Vector3d(0, 1, slope).normalized();
   s.C = -45 * along + 12 * normal;
   const Eigen::Vector3d back = (s.C - (-5 * along)).normalized(), right = Eigen::Vector3d::UnitX();
   s.R << right, back.cross(right), back;
@@ -95,7 +97,8 @@ TEST_CASE("Ground that a photo grazes does not hide itself, however steep, and a
     }
   CHECK(shown > 3000);
   CHECK(seen > 0.9995 * shown);  // a place may lie between the cells of two squares
-  // A bank of 2 m across the view: by similar triangles what lies behind it up to where the ray over its top comes down.
+  // A bank of 2 m across the view: by similar triangles what lies behind it up to where the ray over its top comes
+  // down.
   if (slope != 0) return;
   const auto bank = [](const Eigen::Vector2d& at) { return at.y() > 0 && at.y() < 1 ? 2.0 : 0.0; };
   const Surface banked = level_by({-40, -40}, 80, 0.2, bank);

@@ -1,7 +1,6 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <map>
-#include <set>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/mosaic/max_flow.hpp>
@@ -9,6 +8,7 @@
 #include <mesograph/mosaic/rough.hpp>
 #include <mesograph/mosaic/seam_block.hpp>
 #include <mesograph/mosaic/tile.hpp>
+#include <set>
 
 #include "made_up_block.hpp"
 
@@ -209,8 +209,7 @@ struct TwoPhotos {
       const auto i = static_cast<std::size_t>(station);
       plan.boxes[i] = mosaic::footprint_of(made.block, station, *laid);
       sights[station] = std::make_shared<mosaic::PhotoSight>(made.block, station, *laid, plan.boxes[i]);
-      photos[station] =
-          std::make_shared<photo::Rgb>(camera.width, camera.height, 3, station == first ? west : east);
+      photos[station] = std::make_shared<photo::Rgb>(camera.width, camera.height, 3, station == first ? west : east);
     }
     for (int row = 0; row < plan.coarse.rows; ++row)
       for (int col = 0; col < plan.coarse.columns; ++col)
@@ -330,7 +329,8 @@ TEST_CASE("Deep levels are the levels, finer; what is not wanted is empty; on wa
     for (int row = 0; row < camera.height; ++row)
       for (int col = 0; col < camera.width; ++col)
         for (int ch = 0; ch < 3; ++ch)
-          striped->at(col, row, ch) = static_cast<std::uint8_t>(station == TwoPhotos::first && row / 2 % 2 == 0 ? 140 : 100);
+          striped->at(col, row, ch) =
+              static_cast<std::uint8_t>(station == TwoPhotos::first && row / 2 % 2 == 0 ? 140 : 100);
     two.photos[station] = striped;
   }
   const auto swing = [&](const mosaic::Tile& of, int col) {  // of the first photo's stripes beyond the seam
@@ -365,7 +365,8 @@ TEST_CASE("What no photo sees stays empty, or shows what one shows there and say
     sight = std::make_shared<mosaic::PhotoSight>(two.made.block, station, deep,
                                                  mosaic::footprint_of(two.made.block, station, deep));
   const auto at = [&](const mosaic::Tile& t, double x, double y) {
-    return static_cast<std::size_t>(two.plan.grid.row(y)) * t.columns + static_cast<std::size_t>(two.plan.grid.column(x));
+    return static_cast<std::size_t>(two.plan.grid.row(y)) * t.columns +
+           static_cast<std::size_t>(two.plan.grid.column(x));
   };
   const mosaic::Tile empty = two.tile();
   CHECK(empty.photo[at(empty, 6, 2)] == -1);

@@ -17,7 +17,8 @@ class Fit {
  public:
   Fit(const std::vector<ColourSample>& samples, const std::vector<int>& camera_of_photo) {
     out_.gain.resize(camera_of_photo.size());
-    out_.drift.assign(camera_of_photo.size(), {Eigen::Vector2d::Zero(), Eigen::Vector2d::Zero(), Eigen::Vector2d::Zero()});
+    out_.drift.assign(camera_of_photo.size(),
+                      {Eigen::Vector2d::Zero(), Eigen::Vector2d::Zero(), Eigen::Vector2d::Zero()});
     out_.camera = camera_of_photo;
     for (const int camera : camera_of_photo)
       out_.falloff.resize(std::max(out_.falloff.size(), static_cast<std::size_t>(camera) + 1));
@@ -233,8 +234,7 @@ std::array<float, 3> ColourBalance::factors(int photo, const Eigen::Vector2d& u)
   const auto p = static_cast<std::size_t>(photo);
   const double f = falloff_at(falloff[static_cast<std::size_t>(camera[p])], u.squaredNorm());
   std::array<float, 3> out{};
-  for (std::size_t ch = 0; ch < 3; ++ch)
-    out[ch] = std::exp(static_cast<float>(-gain[p][ch] - drift[p][ch].dot(u) - f));
+  for (std::size_t ch = 0; ch < 3; ++ch) out[ch] = std::exp(static_cast<float>(-gain[p][ch] - drift[p][ch].dot(u) - f));
   return out;
 }
 

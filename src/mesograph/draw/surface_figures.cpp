@@ -170,7 +170,8 @@ Drawing difference_drawing(const Surface& ground, const std::vector<float>& diff
   });
 }
 
-std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes) {
+std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box,
+                        const std::vector<std::string>& notes) {
   Canvas canvas(width, MapFrame::canvas_height(width, box, beside, most_height));
   const MapFrame map(canvas, box, beside);
   canvas.picture(picture, map.left(), map.top(), map.right() - map.left(), map.bottom() - map.top(), true);

@@ -30,7 +30,8 @@ Drawing difference_drawing(const surface::Surface& ground, const std::vector<flo
                            const std::vector<MapLine>& lines);
 
 /// A picture that lies over a box of the plan (m), with coordinates, scale bar and notes beside it, as PNG.
-std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box, const std::vector<std::string>& notes);
+std::string picture_map(const photo::Rgb& picture, const Eigen::AlignedBox2d& box,
+                        const std::vector<std::string>& notes);
 
 /// A surface as a line of a profile; `name` in its legend, empty: none.
 struct ProfileLine {

@@ -63,10 +63,10 @@ Candidate candidate_of(const PhotoSight& sight, const Eigen::AlignedBox2d& box, 
       const std::size_t i = out.at(col, row);
       upright /= seen, range /= seen, r2 /= seen;
       const double pixel = range / offer.c / std::max(0.1, upright);
-      out.cost[i] = static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) +
-                                       options.of_resolution * std::max(0.0, pixel / cell - 1) +
-                                       options.of_rim * r2 / corner2 + options.of_hidden * (there - seen) / there +
-                                       blurred);
+      out.cost[i] =
+          static_cast<float>(options.of_angle * tangent2(std::max(0.1, upright)) +
+                             options.of_resolution * std::max(0.0, pixel / cell - 1) + options.of_rim * r2 / corner2 +
+                             options.of_hidden * (there - seen) / there + blurred);
       for (std::size_t ch = 0; ch < 3; ++ch)
         out.colour[i][ch] = static_cast<std::uint8_t>(std::clamp(sum[ch] / static_cast<float>(seen), 0.0F, 255.0F));
     }

@@ -62,9 +62,9 @@ struct VoteOptions {
   double far = 8;     ///< grey levels beyond that at which a square is marked as odd
 };
 
-/// Raises the cost of squares, and marks those, that a photo shows unlike the median of all that see them (three or more): what moves, as
-/// cars and people do, has but the one or two photos that saw it there, and so have the edges of shadows of another
-/// hour. What a photo is off by all around, over some ten squares, is no vote: that is the light.
+/// Raises the cost of squares, and marks those, that a photo shows unlike the median of all that see them (three or
+/// more): what moves, as cars and people do, has but the one or two photos that saw it there, and so have the edges of
+/// shadows of another hour. What a photo is off by all around, over some ten squares, is no vote: that is the light.
 /// Accuracy: nothing is told apart that fewer than three photos see, or that stands still in half of them. Cost: a
 /// median a square and channel, and a blur a photo.
 void vote_out_odd(std::vector<Candidate>& candidates, const surface::Grid& window, const VoteOptions& options);

@@ -71,8 +71,8 @@ std::optional<Shown> ImageLattice::operator()(const Eigen::Vector3d& X) const {
     return (value(above[0]) * (1 - tx) + value(above[1]) * tx) * (1 - ty) +
            (value(below[0]) * (1 - tx) + value(below[1]) * tx) * ty;
   };
-  const Eigen::Vector2d x = centre_ + c_ * u + Eigen::Vector2d(between(&Node::far_x, &Node::near_x),
-                                                              between(&Node::far_y, &Node::near_y));
+  const Eigen::Vector2d x =
+      centre_ + c_ * u + Eigen::Vector2d(between(&Node::far_x, &Node::near_x), between(&Node::far_y, &Node::near_y));
   if (!std::isfinite(x.x())) return std::nullopt;
   return Shown{x, u};
 }

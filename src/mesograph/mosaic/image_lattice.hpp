@@ -14,8 +14,8 @@ struct Shown {
 
 /// Where places show in a photo, through its lens and shutter: what those add to a pinhole's image is looked up in a
 /// lattice over the photo, sixteen pixels wide, of exact images at two distances.
-/// Accuracy: 0.01 pixels of adjust::image_of, 0.025 with a rolling shutter, for places from half as far as `range` on. Cost: a fifth of that; memory:
-/// 16 bytes for 256 pixels.
+/// Accuracy: 0.01 pixels of adjust::image_of, 0.025 with a rolling shutter, for places from half as far as `range` on.
+/// Cost: a fifth of that; memory: 16 bytes for 256 pixels.
 class ImageLattice {
  public:
   /// `range`: m, about how far away what it shows is.

@@ -45,12 +45,13 @@ double pixel_for(GDALDataset& mosaic, const fs::path& path) {
   map.importFromEPSG(3857);
   char* wkt = nullptr;
   map.exportToWkt(&wkt);
-  void* way = mosaic.GetSpatialRef() ? GDALCreateGenImgProjTransformer(&mosaic, nullptr, nullptr, wkt, FALSE, 0, 1)
-                                     : nullptr;
+  void* way =
+      mosaic.GetSpatialRef() ? GDALCreateGenImgProjTransformer(&mosaic, nullptr, nullptr, wkt, FALSE, 0, 1) : nullptr;
   CPLFree(wkt);
   double place[6] = {};
   int columns = 0, rows = 0;
-  const bool found = way && GDALSuggestedWarpOutput(&mosaic, GDALGenImgProjTransform, way, place, &columns, &rows) == CE_None;
+  const bool found =
+      way && GDALSuggestedWarpOutput(&mosaic, GDALGenImgProjTransform, way, place, &columns, &rows) == CE_None;
   if (way) GDALDestroyGenImgProjTransformer(way);
   if (!found)
     throw Error("{}: its coordinate system has no way to that of web maps; leave out --map-tiles", path.string());

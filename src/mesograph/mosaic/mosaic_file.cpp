@@ -52,8 +52,8 @@ Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surfa
   constexpr int bands = 4;
   const bool colours = holds == Holds::colours;
   const DriverOptions options({"TILED=YES", "BLOCKXSIZE=512", "BLOCKYSIZE=512", "BIGTIFF=IF_SAFER", "SPARSE_OK=YES",
-                         "INTERLEAVE=PIXEL", colours ? "ALPHA=YES" : "ALPHA=NO",
-                         colours ? "PHOTOMETRIC=RGB" : "PHOTOMETRIC=MINISBLACK"});
+                               "INTERLEAVE=PIXEL", colours ? "ALPHA=YES" : "ALPHA=NO",
+                               colours ? "PHOTOMETRIC=RGB" : "PHOTOMETRIC=MINISBLACK"});
   Dataset out(GetGDALDriverManager()->GetDriverByName("GTiff")->Create(path.c_str(), plan.grid.columns, plan.grid.rows,
                                                                        bands, type, options.get()));
   if (!out) refuse(path);

@@ -54,7 +54,7 @@ Eigen::AlignedBox2d footprint_of(const adjust::Block& block, int station, const 
   const double step = 2 * g.cell;
   box.min() -= Eigen::Vector2d::Constant(step), box.max() += Eigen::Vector2d::Constant(step);
   return box.intersection(Eigen::AlignedBox2d(Eigen::Vector2d(corner.x(), corner.y() - g.rows * g.cell),
-                                               Eigen::Vector2d(corner.x() + g.columns * g.cell, corner.y())));
+                                              Eigen::Vector2d(corner.x() + g.columns * g.cell, corner.y())));
 }
 
 PhotoSight::PhotoSight(const adjust::Block& block, int station, const Ground& ground, const Eigen::AlignedBox2d& box)
@@ -80,8 +80,8 @@ std::vector<PhotoSight::Note> PhotoSight::drawn(const Ground& ground, const Eige
   const surface::Surface& surface = ground.surface();
   const surface::Grid& g = surface.grid;
   const int first_col = std::max(0, g.column(box.min().x())),
-            last_col = std::min(g.columns - 1, g.column(box.max().x())),
-            first_row = std::max(0, g.row(box.max().y())), last_row = std::min(g.rows - 1, g.row(box.min().y()));
+            last_col = std::min(g.columns - 1, g.column(box.max().x())), first_row = std::max(0, g.row(box.max().y())),
+            last_row = std::min(g.rows - 1, g.row(box.min().y()));
   const auto jump = static_cast<float>(ground.jump());
   std::vector<Note> out;
   const auto note = [&](int col, int row, double z) {

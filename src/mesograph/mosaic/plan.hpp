@@ -16,16 +16,16 @@ namespace mesograph::mosaic {
 struct MosaicPlan {
   const adjust::Block* block = nullptr;
   const Ground* ground = nullptr;
-  surface::Grid grid;                       ///< of the mosaic
-  surface::Grid coarse;                     ///< squares of `per_square` x `per_square` cells; the same corner
-  std::vector<Eigen::AlignedBox2d> boxes;   ///< footprints, one a station; empty: it takes no part
-  std::vector<float> rough;                 ///< see rough_squares
-  std::vector<std::int32_t> station;        ///< that has each square; -1: none
-  std::map<int, std::set<std::size_t>> odd; ///< squares that a station shows unlike the others: it lends them no light
-  std::vector<std::uint8_t> soft;           ///< squares where detail passes gently too, as on water; empty: none
-  std::vector<cloud::Polygon> within;       ///< places in m; what lies outside stays empty; none: everything
-  bool fill = false;                        ///< what no photo sees is filled
-  const surface::Surface* filler = nullptr; ///< at its heights, where it has any
+  surface::Grid grid;                        ///< of the mosaic
+  surface::Grid coarse;                      ///< squares of `per_square` x `per_square` cells; the same corner
+  std::vector<Eigen::AlignedBox2d> boxes;    ///< footprints, one a station; empty: it takes no part
+  std::vector<float> rough;                  ///< see rough_squares
+  std::vector<std::int32_t> station;         ///< that has each square; -1: none
+  std::map<int, std::set<std::size_t>> odd;  ///< squares that a station shows unlike the others: it lends them no light
+  std::vector<std::uint8_t> soft;            ///< squares where detail passes gently too, as on water; empty: none
+  std::vector<cloud::Polygon> within;        ///< places in m; what lies outside stays empty; none: everything
+  bool fill = false;                         ///< what no photo sees is filled
+  const surface::Surface* filler = nullptr;  ///< at its heights, where it has any
   bool deep = false;                         ///< levels are kept to 1/256
   Toning toning;
   SightOf sight_of;

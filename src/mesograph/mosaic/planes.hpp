@@ -49,7 +49,8 @@ void blur(Planes<N>& p, int radius) {
       const std::size_t first = s * strip, count = std::min(across, first + strip) - first;
       std::vector<float> was(count * static_cast<std::size_t>(p.height)), sum(count, 0.0F);
       const auto old = [&](int y) { return was.data() + static_cast<std::size_t>(y) * count; };
-      for (int y = 0; y < p.height; ++y) std::copy_n(p.line(y) + first, count, was.data() + static_cast<std::size_t>(y) * count);
+      for (int y = 0; y < p.height; ++y)
+        std::copy_n(p.line(y) + first, count, was.data() + static_cast<std::size_t>(y) * count);
       const auto add = [&](const float* values, float sign) {
         for (std::size_t i = 0; i < count; ++i) sum[i] += sign * values[i];
       };

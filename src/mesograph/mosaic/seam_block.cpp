@@ -68,8 +68,7 @@ SeamBlock choose_block(const MosaicPlan& plan, int block_col, int block_row, con
           out.odd_square.push_back(plan.coarse.at(w.first_col + col, w.first_row + row));
         }
   for (const SeamStep& step : labels.steps)
-    if (step.col >= off_col && step.row >= off_row && step.col < off_col + out.columns &&
-        step.row < off_row + out.rows)
+    if (step.col >= off_col && step.row >= off_row && step.col < off_col + out.columns && step.row < off_row + out.rows)
       out.steps.push_back(step.levels);
   return out;
 }

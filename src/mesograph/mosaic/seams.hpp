@@ -7,9 +7,9 @@
 namespace mesograph::mosaic {
 
 struct SeamOptions {
-  double of_length = 1.5;  ///< what each side of a square costs that is a seam, grey levels
+  double of_length = 1.5;   ///< what each side of a square costs that is a seam, grey levels
   double of_texture = 0.3;  ///< what a grey level costs that a seam's two sides differ by in a photo itself
-  int rounds = 2;          ///< of tries of every photo
+  int rounds = 2;           ///< of tries of every photo
 };
 
 /// How far both photos are apart at a square along a seam, grey levels, before blending.
@@ -27,11 +27,10 @@ struct Labels {
 /// Takes squares from the candidates so that these see them well and seams run where both photos show the same and the
 /// surface does not jump: a minimum of costs of squares and of seams, found by letting one photo after another take
 /// what lowers the sum (alpha expansion), each time by a least cut. Costs of a seam between two squares: how far apart
-/// both photos' colours are in both, and both squares' in each photo (seams keep to even ground), their roughness, and its
-/// length.
-/// Source: Agarwala et al. (2004), Interactive digital photomontage, SIGGRAPH; Boykov, Veksler and Zabih (2001), Fast
-/// approximate energy minimization via graph cuts, PAMI 23.
-/// Accuracy: a minimum that no single photo can lower. Deterministic. Cost: a cut a photo and round, of its footprint.
+/// both photos' colours are in both, and both squares' in each photo (seams keep to even ground), their roughness, and
+/// its length. Source: Agarwala et al. (2004), Interactive digital photomontage, SIGGRAPH; Boykov, Veksler and Zabih
+/// (2001), Fast approximate energy minimization via graph cuts, PAMI 23. Accuracy: a minimum that no single photo can
+/// lower. Deterministic. Cost: a cut a photo and round, of its footprint.
 Labels choose_seams(const std::vector<Candidate>& candidates, const surface::Grid& coarse,
                     const std::vector<float>& rough, const SeamOptions& options, Progress& progress);
 

@@ -32,8 +32,8 @@ class Bench {
  private:
   const MosaicPlan& plan_;
   int first_col_, first_row_, width_ = 0, height_ = 0;
-  std::vector<Eigen::Vector3d> X_;          ///< NaN: no surface, or outside what is wanted
-  std::vector<std::int32_t> win_;           ///< station of each cell
+  std::vector<Eigen::Vector3d> X_;  ///< NaN: no surface, or outside what is wanted
+  std::vector<std::int32_t> win_;   ///< station of each cell
   std::vector<std::uint8_t> filled_, soft_;
 
   std::size_t at(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
@@ -178,8 +178,9 @@ Bench::Part Bench::part_of(int station) const {
 /// What the photo shows of the cells within reach of its own: levels, and 1 where it sees the cell.
 Planes<4> Bench::levels_of(const PhotoSight& sight, const photo::Rgb& photo, const Part& part,
                            const Planes<1>& far) const {
-  const camera::Camera& camera = plan_.block->cameras[static_cast<std::size_t>(
-      plan_.block->stations[static_cast<std::size_t>(sight.station())].camera)];
+  const camera::Camera& camera =
+      plan_.block
+          ->cameras[static_cast<std::size_t>(plan_.block->stations[static_cast<std::size_t>(sight.station())].camera)];
   const Eigen::Vector2d scale(static_cast<double>(photo.width) / camera.width,
                               static_cast<double>(photo.height) / camera.height);
   const auto odd = plan_.odd.find(sight.station());
@@ -259,7 +260,8 @@ void Bench::finish_cell(int x, int y, const Sums& sums, Tile& out) const {
   // As fine as anybody reads them; more digits are noise that no file packs.
   out.angle[i] = static_cast<float>(std::round(angle * deg_per_rad * 20) / 20);
   out.sigma[i] = static_cast<float>(
-      std::round((0.5 * pixel + (std::isfinite(height) ? height : 0.0) * std::tan(std::min(angle, 1.5))) * 1024) / 1024);
+      std::round((0.5 * pixel + (std::isfinite(height) ? height : 0.0) * std::tan(std::min(angle, 1.5))) * 1024) /
+      1024);
 }
 
 Tile Bench::blended(const PhotoOf& photo_of) {

@@ -20,7 +20,8 @@ struct Tile {
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("first_col", s.first_col), visit("first_row", s.first_row), visit("columns", s.columns);
-    visit("rows", s.rows), visit("rgba", s.rgba), visit("deep", s.deep), visit("photo", s.photo), visit("angle", s.angle);
+    visit("rows", s.rows), visit("rgba", s.rgba), visit("deep", s.deep), visit("photo", s.photo),
+        visit("angle", s.angle);
     visit("sigma", s.sigma), visit("filled", s.filled);
   }
 };

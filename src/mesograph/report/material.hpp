@@ -62,7 +62,7 @@ struct Material {
   Tolerances tolerance;
   std::vector<Change> changes;  ///< of control, after an adjustment had shown what it does
   std::vector<std::pair<std::string, std::string>> settings, inputs, times, mosaic;  ///< rows of tables
-  std::string compared_with;                                                 ///< name of `other`
+  std::string compared_with;                                                         ///< name of `other`
   std::optional<KeptAdjustment> other;
 
   /// Metres east and north, whatever the CRS counts.

@@ -43,7 +43,6 @@ double smooth_step(double low, double high, double value) {
   return t * t * (3 - 2 * t);
 }
 
-
 /// 1 well inside the slip, 0 outside; the upper rim is the scarp, which has gone back two metres by the second flight.
 double slip(double x, double y, int epoch) {
   const double half = 30.0 - 0.12 * (y - 50.0);

@@ -211,9 +211,9 @@ void write_cars(const Job& job) {
   for (const TrueStation& s : job.flight.stations) {
     const std::vector<Car> cars = cars_of(job, s);
     for (std::size_t i = 0; i < cars.size(); ++i)
-      text += fmt::format("{},{},{},{:.3f},{:.2f},{:.2f},{:.2f}\n", s.image, i + 1,
-                          job.files.crs_fields(cars[i].middle), cars[i].heading, cars[i].albedo.x(),
-                          cars[i].albedo.y(), cars[i].albedo.z());
+      text +=
+          fmt::format("{},{},{},{:.3f},{:.2f},{:.2f},{:.2f}\n", s.image, i + 1, job.files.crs_fields(cars[i].middle),
+                      cars[i].heading, cars[i].albedo.x(), cars[i].albedo.y(), cars[i].albedo.z());
   }
   write_file(job.folder / "truth" / "cars.csv", text);
 }

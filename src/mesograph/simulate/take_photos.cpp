@@ -21,9 +21,8 @@ std::string clock(int seconds) {
 
 }  // namespace
 
-std::vector<photo::Raster<float>> take_photos(const fs::path& folder, const SceneOf& scene_of,
-                                              const Flight& flight, const TruthFiles& files, std::uint64_t seed,
-                                              Progress& progress) {
+std::vector<photo::Raster<float>> take_photos(const fs::path& folder, const SceneOf& scene_of, const Flight& flight,
+                                              const TruthFiles& files, std::uint64_t seed, Progress& progress) {
   std::vector<photo::Raster<float>> ranges(flight.stations.size());
   progress.start("taking photos", ranges.size());
   parallel_for(ranges.size(), [&](std::size_t i) {

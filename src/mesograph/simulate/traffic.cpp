@@ -9,8 +9,9 @@ namespace mesograph::simulate {
 namespace {
 
 /// Paints that nothing else on the site has.
-const std::array<Eigen::Vector3f, 4> paints = {Eigen::Vector3f(0.08F, 0.15F, 0.75F), Eigen::Vector3f(0.85F, 0.2F, 0.75F),
-                                               Eigen::Vector3f(0.05F, 0.7F, 0.75F), Eigen::Vector3f(0.35F, 0.1F, 0.65F)};
+const std::array<Eigen::Vector3f, 4> paints = {Eigen::Vector3f(0.08F, 0.15F, 0.75F),
+                                               Eigen::Vector3f(0.85F, 0.2F, 0.75F), Eigen::Vector3f(0.05F, 0.7F, 0.75F),
+                                               Eigen::Vector3f(0.35F, 0.1F, 0.65F)};
 
 /// A place in the car's own axes: along, across, up.
 Eigen::Vector3d in_car(const Car& car, const Eigen::Vector3d& v) {
@@ -18,7 +19,8 @@ Eigen::Vector3d in_car(const Car& car, const Eigen::Vector3d& v) {
   return {c * v.x() + s * v.y(), -s * v.x() + c * v.y(), v.z()};
 }
 
-const Eigen::Vector3d low(-0.5 * Car::length, -0.5 * Car::width, 0), high(0.5 * Car::length, 0.5 * Car::width, Car::height);
+const Eigen::Vector3d low(-0.5 * Car::length, -0.5 * Car::width, 0),
+    high(0.5 * Car::length, 0.5 * Car::width, Car::height);
 
 /// Range at which a ray enters a car, and the axis of the side there (1 to 3, below nought against it).
 std::optional<std::pair<double, int>> enter(const Car& car, const Eigen::Vector3d& C, const Eigen::Vector3d& d) {
@@ -40,8 +42,8 @@ std::vector<Car> cars_at(const Site& site, std::uint64_t seed, int count, int so
   Random random(seed ^ 0xCA25ull);
   std::vector<Car> out;
   for (int i = 0; i < count; ++i) {
-    const double speed = random.uniform(6, 12), start = random.uniform(0, 1), parked[] = {random.uniform(-60, 60),
-                                                                                          random.uniform(-60, 60)};
+    const double speed = random.uniform(6, 12), start = random.uniform(0, 1),
+                 parked[] = {random.uniform(-60, 60), random.uniform(-60, 60)};
     const bool drives = i % 2 == 0, east = i % 4 < 2;
     const double span = 2 * Site::half_width;
     double x = drives ? std::fmod(start * span + speed * seconds, span) - Site::half_width : parked[sortie % 2];
@@ -49,7 +51,8 @@ std::vector<Car> cars_at(const Site& site, std::uint64_t seed, int count, int so
     // Lanes of a road whose middle the site's own height field tells: parked cars stand at its edge.
     const double y = road_middle(x) + (drives ? (east ? -1.6 : 1.6) : 2.9), ahead = road_middle(x + 1);
     const double heading = std::atan2(ahead - road_middle(x), 1.0) + (drives && !east ? pi : 0.0);
-    out.push_back({Eigen::Vector3d(x, y, site.height(x, y)), heading, paints[static_cast<std::size_t>(i) % paints.size()]});
+    out.push_back(
+        {Eigen::Vector3d(x, y, site.height(x, y)), heading, paints[static_cast<std::size_t>(i) % paints.size()]});
   }
   return out;
 }

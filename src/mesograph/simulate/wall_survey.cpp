@@ -126,7 +126,9 @@ void simulate_wall(const fs::path& folder, const SimulateOptions& options, Progr
   const WallJob job{Wall(options.seed), {}, fly_along(options.seed, options.photos, options.width, options.height)};
   write_points(folder, job, options.seed);
   write_shape(folder, job);
-  take_photos(folder / "photos", [&](const TrueStation&) { return borrowed(job.wall); }, job.flight, job.files, options.seed, progress);
+  take_photos(
+      folder / "photos", [&](const TrueStation&) { return borrowed(job.wall); }, job.flight, job.files, options.seed,
+      progress);
   write_file(folder / "truth" / "stations.csv", job.files.stations_text(job.flight.stations, job.flight.cameras));
   write_file(folder / "truth" / "cameras.json", true_cameras_text(job.flight.cameras));
   write_file(folder / "survey.toml", survey_toml(job.flight.cameras));

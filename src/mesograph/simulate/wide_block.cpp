@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr double block_height = 68.0;         // m
+constexpr double block_height = 68.0;          // m
 constexpr double forward = 0.80, side = 0.70;  // overlaps of the grid
 constexpr double tilt = 0.58;                  // of the obliques off nadir, rad
 constexpr double seen_share = 0.4;             // of the photos that show a point find it

@@ -10,8 +10,8 @@ using survey::Photo;
 
 namespace {
 
-/// Mean of the pixels about a place under a bell of two pixels, centred between them: tie points lie on edges, where the
-/// nearest pixel's level is as good as chance. Nothing too near the rim.
+/// Mean of the pixels about a place under a bell of two pixels, centred between them: tie points lie on edges, where
+/// the nearest pixel's level is as good as chance. Nothing too near the rim.
 std::optional<std::array<double, 3>> mean_around(const photo::Rgb& image, const Eigen::Vector2d& at) {
   constexpr int reach = 4;
   constexpr double sigma = 2;

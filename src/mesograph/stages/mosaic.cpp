@@ -48,15 +48,15 @@ void choose_seams(MosaicJob& job, Mosaicked& sums, Progress& progress) {
       if (fs::exists(item)) {
         made = read_packed<mosaic::SeamBlock>(item, block_version);
       } else {
-        made = mosaic::choose_block(plan, col, row, [&](int station) { return job.offered(station); }, progress);
+        made = mosaic::choose_block(
+            plan, col, row, [&](int station) { return job.offered(station); }, progress);
         write_packed(item, block_version, made);
         job.tidy();
       }
       for (int y = 0; y < made.rows; ++y)
         std::copy_n(&made.station[static_cast<std::size_t>(y) * made.columns], made.columns,
                     &plan.station[plan.coarse.at(made.first_col, made.first_row + y)]);
-      for (std::size_t i = 0; i < made.odd_square.size(); ++i)
-        plan.odd[made.odd_station[i]].insert(made.odd_square[i]);
+      for (std::size_t i = 0; i < made.odd_square.size(); ++i) plan.odd[made.odd_station[i]].insert(made.odd_square[i]);
       steps.insert(steps.end(), made.steps.begin(), made.steps.end());
     }
   job.survey.store.sweep("mosaic_seams", items);
@@ -228,7 +228,8 @@ void write_seams(const MosaicJob& job, const fs::path& path) {
         for (const Eigen::Vector2d& at : ring) f.parts.back().emplace_back(at.x(), at.y(), 0);
       }
       std::vector<Eigen::Vector2d> middles;
-      for (const std::size_t i : group) middles.push_back(here.grid.middle(here.grid.column_of(i), here.grid.row_of(i)));
+      for (const std::size_t i : group)
+        middles.push_back(here.grid.middle(here.grid.column_of(i), here.grid.row_of(i)));
       f.attributes = {{"id", photo.image},
                       {"number", station + 1},
                       {"sortie", photo.sortie},
@@ -245,9 +246,9 @@ void write_picture(const MosaicJob& job, const fs::path& from, const fs::path& t
   const surface::Grid& g = job.plan.grid;
   const Eigen::AlignedBox2d box(Eigen::Vector2d(g.west, g.north - g.rows * g.cell),
                                 Eigen::Vector2d(g.west + g.columns * g.cell, g.north));
-  write_file(to, draw::picture_map(
-                     mosaic::read_reduced(from, 2400), box,
-                     {job.survey.settings.name, fmt::format("cells of {:g} m", g.cell), "white: not seen", "north up"}));
+  write_file(to, draw::picture_map(mosaic::read_reduced(from, 2400), box,
+                                   {job.survey.settings.name, fmt::format("cells of {:g} m", g.cell), "white: not seen",
+                                    "north up"}));
 }
 
 }  // namespace

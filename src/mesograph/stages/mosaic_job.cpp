@@ -110,8 +110,8 @@ MosaicJob::MosaicJob(const Survey& of, const MosaicRequest& what, Progress& prog
   if (request.fill) read_filler(progress);
   std::string images;
   for (const Photo* p : kept_) pack(images, p->image);
-  print_ = fingerprint({mosaic_version, densified_block_print(survey), hash_file(file) + hash_or_empty(sigma_file(file)),
-                        hash_bytes(images),
+  print_ = fingerprint({mosaic_version, densified_block_print(survey),
+                        hash_file(file) + hash_or_empty(sigma_file(file)), hash_bytes(images),
                         fmt::format("{:.17g} {:.17g} {:.17g} {} {}", plan.grid.cell, plan.grid.west, plan.grid.north,
                                     request.even_colours, request.colours_of)});
 }

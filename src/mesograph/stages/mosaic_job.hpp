@@ -5,10 +5,11 @@
 #include <mesograph/dense/colour_balance.hpp>
 #include <mesograph/mosaic/seam_block.hpp>
 #include <mesograph/mosaic/tile.hpp>
-#include <mesograph/stages/mosaic.hpp>
+#include <mesograph/stages/mosaic_request.hpp>
 #include <mesograph/stages/shelf.hpp>
 #include <mesograph/survey/blocks.hpp>
 #include <mesograph/survey/photo_table.hpp>
+#include <mesograph/survey/survey.hpp>
 
 namespace mesograph::stages {
 

@@ -63,8 +63,7 @@ std::pair<int, std::vector<std::size_t>> best_of(const MosaicPlan& plan, const s
   for (std::size_t k = 0; k < stations.size(); ++k) {
     if (shown[k].empty()) continue;
     const auto b = static_cast<std::size_t>(std::max(0, best));
-    if (best < 0 || shown[k].size() > shown[b].size() ||
-        (shown[k].size() == shown[b].size() && tilt[k] < tilt[b]))
+    if (best < 0 || shown[k].size() > shown[b].size() || (shown[k].size() == shown[b].size() && tilt[k] < tilt[b]))
       best = static_cast<int>(k);
   }
   if (best < 0) return {-1, {}};
@@ -178,11 +177,11 @@ void take_seams(MosaicJob& job, Progress& progress) {
     progress.say(fmt::format("seams name photos that are not in the block and are passed over: {}",
                              fmt::join(wishes.unknown, ", ")));
   if (wishes.overlaps > 0)
-    progress.say(fmt::format("seams overlap in {} squares of {:g} m: the photo taken nearest has them", wishes.overlaps,
-                             size));
+    progress.say(
+        fmt::format("seams overlap in {} squares of {:g} m: the photo taken nearest has them", wishes.overlaps, size));
   if (closed > 0)
-    progress.say(fmt::format("seams leave holes of {} squares of {:g} m: the nearest polygon's photo has them", closed,
-                             size));
+    progress.say(
+        fmt::format("seams leave holes of {} squares of {:g} m: the nearest polygon's photo has them", closed, size));
   if (unseen > 0)
     progress.say(fmt::format(
         "{} squares of {:g} m within seams are not shown by the photo that they name; the others' stand there", unseen,

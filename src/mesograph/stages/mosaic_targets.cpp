@@ -39,7 +39,8 @@ std::optional<Found> found_at(const photo::Rgb& part, const Eigen::Vector2d& exp
   return best;
 }
 
-/// Where a surveyed point lies in the mosaic, cells; nothing where its plan is not surveyed or it lies too near the rim.
+/// Where a surveyed point lies in the mosaic, cells; nothing where its plan is not surveyed or it lies too near the
+/// rim.
 std::optional<Eigen::Vector2d> place_of(const MosaicJob& job, const adjust::SurveyedPoint& point) {
   if (point.natural || point.role == adjust::Role::off || !point.knows(0) || !point.knows(1)) return std::nullopt;
   const surface::Grid& g = job.plan.grid;

@@ -6,8 +6,8 @@
 namespace mesograph::stages {
 
 /// Surveyed points that show in a mosaic as targets, searched as in a photo within twelve cells of where they should
-/// be; those that are not found there are left out. Accuracy: that of sight::find_targets, a tenth of a cell. Cost: some
-/// ten milliseconds a point.
+/// be; those that are not found there are left out. Accuracy: that of sight::find_targets, a tenth of a cell. Cost:
+/// some ten milliseconds a point.
 std::vector<MosaicTarget> targets_in_mosaic(const MosaicJob& job, const std::filesystem::path& mosaic,
                                             Progress& progress);
 

@@ -3,8 +3,8 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/report/adjustment_page.hpp>
 #include <mesograph/report/tables.hpp>
-#include <mesograph/stages/control.hpp>
 #include <mesograph/stages/block_to_densify.hpp>
+#include <mesograph/stages/control.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/report.hpp>
@@ -79,13 +79,12 @@ Rows mosaic_rows(const Survey& survey) {
     out.emplace_back(i < angle_ends.size() ? fmt::format("seen up to {:g} degrees off the vertical", angle_ends[i])
                                            : std::string("seen farther off"),
                      percent(m->angle_shares[i]));
-  out.emplace_back("steps along seams before blending",
-                   fmt::format("{:.1f} grey levels in the median, {:.0f} at worst", m->seam_step_median,
-                               m->seam_step_worst));
+  out.emplace_back("steps along seams before blending", fmt::format("{:.1f} grey levels in the median, {:.0f} at worst",
+                                                                    m->seam_step_median, m->seam_step_worst));
   out.emplace_back("sigma of a place, by block and surface", fmt::format("{:.3f} m in the median", m->sigma_median));
-  out.emplace_back("targets in the mosaic",
-                   m->targets.empty() ? std::string("none was found")
-                                      : fmt::format("{}, {:.3f} m off an axis (RMS)", m->targets.size(), m->targets_rmse));
+  out.emplace_back("targets in the mosaic", m->targets.empty() ? std::string("none was found")
+                                                               : fmt::format("{}, {:.3f} m off an axis (RMS)",
+                                                                             m->targets.size(), m->targets_rmse));
   return out;
 }
 

@@ -16,8 +16,7 @@ class Shelf {
   using Make = std::function<std::shared_ptr<const Thing>(int)>;
   using Bytes = std::function<std::size_t(const Thing&)>;
   /// `most`: bytes that all may take; more only between two calls of `tidy`.
-  Shelf(Make make, Bytes bytes, std::size_t most)
-      : make_(std::move(make)), bytes_(std::move(bytes)), most_(most) {}
+  Shelf(Make make, Bytes bytes, std::size_t most) : make_(std::move(make)), bytes_(std::move(bytes)), most_(most) {}
 
   std::shared_ptr<const Thing> operator()(int number) {
     std::shared_ptr<Place> place;
