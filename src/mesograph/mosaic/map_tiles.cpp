@@ -81,7 +81,7 @@ fs::path write_map_tiles(const fs::path& mosaic, MapTiles kind) {
   const Dataset read(GDALDataset::Open(mosaic.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY));
   if (!read) throw Error("{}: is no raster that can be read", mosaic.string());
   const Dataset map = on_the_map(*read, mosaic);
-  const fs::path to = mosaic.parent_path() / (mosaic.stem().string() + (package ? "_tiles.gpkg" : ".mbtiles"));
+  fs::path to = mosaic.parent_path() / (mosaic.stem().string() + (package ? "_tiles.gpkg" : ".mbtiles"));
   const fs::path scratch = fs::path(scratch_path(to)).replace_extension(to.extension());
   const auto refuse = [&] {
     drop_scratch(scratch);

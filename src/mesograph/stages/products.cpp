@@ -14,7 +14,7 @@ constexpr const char* surface_version = "surface 1";
 
 std::string surface_fingerprint(const Survey& survey) {
   const auto cloud = survey.store.stage("densify");
-  return fingerprint({surface_version, cloud ? cloud->fingerprint : ""});
+  return survey::fingerprint({surface_version, cloud ? cloud->fingerprint : ""});
 }
 
 Outcome<SurfaceMade> surface_product(Survey& survey, Progress& progress) {
