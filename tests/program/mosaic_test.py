@@ -33,6 +33,7 @@ def digest(name):
 def test_it_shows_the_site_from_above():
     place, rgba, data = read(SITE / "results" / "mosaic.tif")
     assert MADE["cell"] == 0.08 and abs(place[0] / 0.08 - round(place[0] / 0.08)) < 1e-6
+    assert "upright" in data.GetMetadataItem("TIFFTAG_IMAGEDESCRIPTION")
     assert data.GetMetadataItem("AREA_OR_POINT") == "Area" and "ETRS89" in data.GetProjection()
     true_place, truth, _ = read(SMALL / "truth" / "ortho.tif")
     # Means over a metre, of photos whose pixels are 0.16 m: as bright, up to one factor, and in their place.

@@ -213,9 +213,17 @@ TEST_CASE("A mosaic's file holds the tiles as they were, or nearly, its empty ce
   const bool lossless = GENERATE(true, false);
   mosaic::MosaicFileOptions options;
   options.lossless = lossless;
+  Surface of = made_of.of;
+  of.kind = lossless ? "top" : "ground";
   const auto file = folder.path / "m.tif", source = folder.path / "s.tif";
-  mosaic::write_mosaic(file, source, made_of.plan, made_of.of, options,
-                       [&](int col, int row) { return made_of(col, row); });
+  mosaic::write_mosaic(file, source, made_of.plan, of, options, [&](int col, int row) { return made_of(col, row); });
+  // It says what it is laid onto.
+  GDALDataset* described = GDALDataset::Open(file.c_str(), GDAL_OF_RASTER);
+  REQUIRE(described);
+  const char* words = described->GetMetadataItem("TIFFTAG_IMAGEDESCRIPTION");
+  REQUIRE(words);
+  CHECK((std::string(words).find("leans") != std::string::npos) == !lossless);
+  GDALClose(described);
   // Nothing but the two files is left in the folder.
   std::size_t files = 0;
   for (const auto& entry : std::filesystem::directory_iterator(folder.path)) files += entry.is_regular_file();
@@ -254,8 +262,7 @@ TEST_CASE("A mosaic's file holds the tiles as they were, or nearly, its empty ce
   CHECK(small.height == 140 * rows / columns);
   // A second time the same bytes.
   const std::string once = read_file(file), twice_of = read_file(source);
-  mosaic::write_mosaic(file, source, made_of.plan, made_of.of, options,
-                       [&](int col, int row) { return made_of(col, row); });
+  mosaic::write_mosaic(file, source, made_of.plan, of, options, [&](int col, int row) { return made_of(col, row); });
   CHECK(read_file(file) == once);
   CHECK(read_file(source) == twice_of);
 }

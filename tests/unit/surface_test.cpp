@@ -182,12 +182,14 @@ TEST_CASE("A height raster comes back as it was written, with sigma, mask, place
   s.source[7] = Source::empty, s.z[7] = s.sigma[7] = std::numeric_limits<float>::quiet_NaN(), s.points[7] = 0;
   s.source[9] = Source::filled, s.source[11] = Source::water;
   const Folder folder;
+  s.kind = "ground";
   const auto files = surface::write_surface(folder.path / "s.tif", Surface(s));
   REQUIRE(files.size() == 3);
   const Surface back = surface::read_surface(folder.path / "s.tif");
   CHECK(back.grid == s.grid);
   CHECK(std::isnan(back.z[7]));
   CHECK(back.source == s.source);
+  CHECK(back.kind == "ground");
   for (const std::size_t i : {std::size_t{0}, std::size_t{9}, s.grid.size() - 1})
     CHECK((back.z[i] == s.z[i] && back.sigma[i] == s.sigma[i]));
   CHECK(std::abs(back.height({431210, 6822410}) - 641.0) < 1e-3);

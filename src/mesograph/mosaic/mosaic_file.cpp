@@ -45,6 +45,14 @@ class Waiting {
   throw Error("{}: cannot be written; check space and permissions", path.string());
 }
 
+/// What the picture is, for whoever opens it.
+std::string description_of(const surface::Surface& of) {
+  if (of.kind == "top") return "Orthomosaic over the top surface: what stands on the ground stands upright";
+  if (of.kind == "ground")
+    return "Orthomosaic over the ground surface: what stands on the ground leans away from the photos' places";
+  return "Orthomosaic over a given surface: what is not part of it leans away from the photos' places";
+}
+
 enum class Holds { colours, sources };
 
 Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surface& of, Holds holds,
@@ -63,6 +71,7 @@ Dataset plain(const fs::path& path, const MosaicPlan& plan, const surface::Surfa
   out->SetGeoTransform(place);
   if (!of.wkt.empty()) out->SetProjection(of.wkt.c_str());
   out->SetMetadataItem("AREA_OR_POINT", "Area");
+  if (holds == Holds::colours) out->SetMetadataItem("TIFFTAG_IMAGEDESCRIPTION", description_of(of).c_str());
   return out;
 }
 

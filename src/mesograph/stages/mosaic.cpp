@@ -33,7 +33,9 @@ constexpr const char* tile_version = "mosaic tile 3";
 /// The photos of all squares, block by block, from the store where they are there.
 void choose_seams(MosaicJob& job, Mosaicked& sums, Progress& progress) {
   MosaicPlan& plan = job.plan;
-  plan.rough = mosaic::rough_squares(*plan.ground, plan.coarse, job.polygons("avoid", job.request.avoid));
+  std::vector<cloud::Polygon> avoid = job.polygons("avoid", job.request.avoid);
+  for (cloud::Polygon& target : around_targets(job)) avoid.push_back(std::move(target));
+  plan.rough = mosaic::rough_squares(*plan.ground, plan.coarse, avoid);
   plan.station.assign(plan.coarse.size(), -1);
   const std::string rough = hash_bytes(packed(plan.rough));
   std::vector<double> steps;
@@ -272,6 +274,9 @@ Mosaicked make_mosaic(Survey& survey, const MosaicRequest& asked, Progress& prog
   MosaicRequest request = asked;
   if (request.out.empty()) request.out = survey.results() / "mosaic.tif";
   MosaicJob job(survey, request, progress);
+  if (job.surface.kind == "ground")
+    progress.say(
+        "over the ground surface huts and trees lean away from the photos' places; over the top one they stand");
   Mosaicked out;
   choose_seams(job, out, progress);
   take_water(job, progress);
@@ -324,7 +329,9 @@ std::vector<std::string> rectify_photos(const Survey& survey, const MosaicReques
     plan.boxes.assign(boxes.size(), Eigen::AlignedBox2d());
     plan.boxes[static_cast<std::size_t>(station)] = boxes[static_cast<std::size_t>(station)];
     plan.station.assign(plan.coarse.size(), station);
-    const fs::path file = request.out / (fs::path(job.image(station)).stem().string() + ".tif");
+    std::string name = fs::path(job.image(station)).replace_extension(".tif").string();
+    std::replace(name.begin(), name.end(), '/', '_');  // two sorties may have photos of one name
+    const fs::path file = request.out / name;
     mosaic::write_mosaic(file, {}, plan, job.surface, request.file, [&](int col, int row) {
       progress.check();
       return mosaic::make_tile(plan, col, row, [&](int k) { return job.decoded(k); });

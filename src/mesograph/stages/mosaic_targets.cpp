@@ -93,6 +93,18 @@ std::vector<MosaicTarget> targets_in_mosaic(const MosaicJob& job, const std::fil
   return out;
 }
 
+std::vector<cloud::Polygon> around_targets(const MosaicJob& job) {
+  const surface::Grid& g = job.plan.grid;
+  std::vector<cloud::Polygon> out;
+  for (const adjust::SurveyedPoint& point : job.named().block.surveyed)
+    if (const auto cell = place_of(job, point)) {
+      const double e = g.west + cell->x() * g.cell, n = g.north - cell->y() * g.cell, half = reach * g.cell;
+      out.push_back(
+          {point.id, {{{e - half, n - half}, {e + half, n - half}, {e + half, n + half}, {e - half, n + half}}}});
+    }
+  return out;
+}
+
 double rmse_of(const std::vector<MosaicTarget>& targets) {
   double sum = 0;
   for (const MosaicTarget& t : targets) sum += t.east * t.east + t.north * t.north;

@@ -11,6 +11,9 @@ namespace mesograph::stages {
 std::vector<MosaicTarget> targets_in_mosaic(const MosaicJob& job, const std::filesystem::path& mosaic,
                                             Progress& progress);
 
+/// Squares around the surveyed points, m, that a target may fill: seams go round them, so that one photo shows each.
+std::vector<cloud::Polygon> around_targets(const MosaicJob& job);
+
 /// Root mean square of both differences, an axis, m; NaN: of none.
 double rmse_of(const std::vector<MosaicTarget>& targets);
 

@@ -50,7 +50,9 @@ surface::Surface surface_of(const SurfaceRequest& request, Progress& progress) {
     options.cell = std::round(spacing / step) * step;
     progress.say(fmt::format("cells of {:g} m, as the points lie; --cell sets another size", options.cell));
   }
-  return surface::make_surface(files, options, progress);
+  surface::Surface out = surface::make_surface(files, options, progress);
+  out.kind = std::string(word_of(options.cells.kind));
+  return out;
 }
 
 std::string crs_name(const std::string& wkt) {

@@ -52,6 +52,7 @@ struct Surface {
   std::vector<float> z, sigma;        ///< m; NaN where empty
   std::vector<std::uint16_t> points;  ///< of the cloud in the cell
   std::vector<Source> source;
+  std::string kind;                                  ///< which heights it has: top, ground, mean; empty: not said
   std::string wkt;                                   ///< of its CRS, heights and all; empty: none is known
   Eigen::Vector3d metres = Eigen::Vector3d::Ones();  ///< in a unit of the CRS: east, north, height
 

@@ -76,7 +76,7 @@ Surface into_crs(const Surface& from, const std::string& wkt, const std::string&
   for (const Eigen::Vector3d& at : rim.at)
     box.extend(Eigen::Vector2d(at.head<2>().cwiseProduct(metres_of(target).head<2>())));
   Surface out(Grid::over(box, from.grid.cell));
-  out.wkt = wkt, out.metres = metres_of(target);
+  out.kind = from.kind, out.wkt = wkt, out.metres = metres_of(target);
   const double there = rim(0.5 * from.grid.columns, 0.5 * from.grid.rows).z() * target.height_unit;
   const Lattice back = lattice_of(out.grid, out.metres, there, wanted, source);
   parallel_for(static_cast<std::size_t>(out.grid.rows), [&](std::size_t r) {

@@ -20,6 +20,8 @@ namespace fs = std::filesystem;
 
 namespace {
 
+constexpr const char* kind_key = "SURFACE_KIND";
+
 constexpr double no_data = -9999;
 
 void prepare() {
@@ -52,6 +54,7 @@ void write_bands(const fs::path& path, const Surface& of, const std::vector<Band
   memory->SetGeoTransform(place);
   if (!of.wkt.empty()) memory->SetProjection(of.wkt.c_str());
   memory->SetMetadataItem("AREA_OR_POINT", "Area");
+  if (!of.kind.empty()) memory->SetMetadataItem(kind_key, of.kind.c_str());
   for (std::size_t b = 0; b < bands.size(); ++b) {
     const std::string address = fmt::format("{}", bands[b].values);
     const DriverOptions options({"DATAPOINTER=" + address});
@@ -197,6 +200,7 @@ Surface read_surface(const fs::path& path) {
                 grid.rows);
   Surface out(grid);
   out.wkt = wkt, out.metres = metres;
+  if (const char* kind = data->GetMetadataItem(kind_key)) out.kind = kind;
   out.z = read_band(*data, 1, path);
   for (std::size_t i = 0; i < out.z.size(); ++i) {
     out.z[i] *= static_cast<float>(metres.z());
