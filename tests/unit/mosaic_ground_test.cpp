@@ -12,6 +12,7 @@
 #include <mesograph/mosaic/mosaic_file.hpp>
 #include <mesograph/mosaic/rough.hpp>
 
+#include "drawn_surface.hpp"
 #include "folder.hpp"
 #include "made_up_block.hpp"
 
@@ -22,31 +23,16 @@ using surface::Surface;
 
 namespace {
 
-template <typename Law>
-Surface made(const Eigen::Vector2d& corner, double size, double cell, const Law& law) {
-  Surface out(surface::Grid::over({corner, corner + Eigen::Vector2d::Constant(size - 1e-6)}, cell));
-  for (std::size_t i = 0; i < out.z.size(); ++i) {
-    out.z[i] = static_cast<float>(law(out.grid.middle(out.grid.column_of(i), out.grid.row_of(i))));
-    out.sigma[i] = 0.02F, out.source[i] = Source::measured;
-  }
-  return out;
-}
-
 /// A hut of 6 x 5 m and 3 m, on a slope of one in four.
 double hut_on_slope(const Eigen::Vector2d& at) {
   const bool hut = std::abs(at.x()) < 3 && std::abs(at.y() - 2) < 2.5;
   return 0.25 * at.y() + (hut ? 3 : 0);
 }
 
-const geo::Crs& local_crs() {
-  static const geo::Crs crs = geo::resolve({"local", "", ""});
-  return crs;
-}
-
 }  // namespace
 
 TEST_CASE("Heights between cells are linear on a slope, keep to one side of an edge, and stop where the surface does") {
-  Surface s = made({-20, -20}, 40, 0.25, hut_on_slope);
+  Surface s = drawn_surface({-20, -20}, 40, 0.25, hut_on_slope);
   const geo::Frame frame(local_crs(), Eigen::Vector3d(15, 60, 0));
   s.z[s.grid.at(10, 10)] = std::numeric_limits<float>::quiet_NaN();
   const mosaic::Ground ground(s, frame);
@@ -73,8 +59,8 @@ TEST_CASE("Places of a surface reach the local frame by interpolation as each on
   const geo::Crs crs = geo::resolve({GENERATE("EPSG:25833+5773", "EPSG:25832+5773"), "", ""});
   const Eigen::Vector3d origin = geo::crs_from("EPSG:25833+5773", crs, {Eigen::Vector3d(431200, 6822400, 640)})[0];
   const geo::Frame frame(crs, origin);
-  Surface s = made(origin.head<2>() - Eigen::Vector2d(400, 400), 800, 8,
-                   [&](const Eigen::Vector2d& at) { return 640 + 40 * std::sin((at.x() - origin.x()) / 90); });
+  Surface s = drawn_surface(origin.head<2>() - Eigen::Vector2d(400, 400), 800, 8,
+                            [&](const Eigen::Vector2d& at) { return 640 + 40 * std::sin((at.x() - origin.x()) / 90); });
   s.wkt = crs.wkt;
   const mosaic::Ground ground(s, frame);
   Random random(1);
@@ -88,7 +74,7 @@ TEST_CASE("Places of a surface reach the local frame by interpolation as each on
 TEST_CASE("A photo's box holds all that it shows, upright or aslant") {
   const MadeUpBlock made_up = make_block({});  // every third photo looks aside
   const Surface s =
-      made({-70, -70}, 140, 0.5, [](const Eigen::Vector2d& at) { return rolling_ground(at.x(), at.y()); });
+      drawn_surface({-70, -70}, 140, 0.5, [](const Eigen::Vector2d& at) { return rolling_ground(at.x(), at.y()); });
   const geo::Frame frame(local_crs(), Eigen::Vector3d(15, 60, 0));
   const mosaic::Ground ground(s, frame);
   int shown = 0;
@@ -113,7 +99,7 @@ TEST_CASE("A photo's box holds all that it shows, upright or aslant") {
 }
 
 TEST_CASE("Seams shun eaves and what they enclose, and no slope") {
-  const Surface s = made({-40, -40}, 80, 0.25, hut_on_slope);
+  const Surface s = drawn_surface({-40, -40}, 80, 0.25, hut_on_slope);
   const geo::Frame frame(local_crs(), Eigen::Vector3d(15, 60, 0));
   const mosaic::Ground ground(s, frame);
   surface::Grid coarse = s.grid;
@@ -128,7 +114,8 @@ TEST_CASE("Seams shun eaves and what they enclose, and no slope") {
   }
   CHECK(at(-3.3, 2) > 0);  // the foot of its wall
   // Terraces that fill half of the site are ground, however much they jump.
-  const Surface terrace = made({-40, -40}, 80, 0.25, [](const Eigen::Vector2d& p) { return p.x() > 0 ? 5.0 : 0.0; });
+  const Surface terrace =
+      drawn_surface({-40, -40}, 80, 0.25, [](const Eigen::Vector2d& p) { return p.x() > 0 ? 5.0 : 0.0; });
   const mosaic::Ground stepped(terrace, frame);
   const std::vector<float> of_terrace = mosaic::rough_squares(stepped, coarse);
   CHECK(of_terrace[coarse.at(coarse.column(20), coarse.row(0))] == 0);

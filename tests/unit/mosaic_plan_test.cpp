@@ -15,6 +15,7 @@
 #include <mesograph/mosaic/seam_block.hpp>
 #include <mesograph/stages/shelf.hpp>
 
+#include "drawn_surface.hpp"
 #include "folder.hpp"
 #include "made_up_block.hpp"
 
@@ -24,19 +25,8 @@ using surface::Surface;
 
 namespace {
 
-template <typename Law>
-Surface level_by(const Eigen::Vector2d& corner, double size, double cell, const Law& law) {
-  Surface out(surface::Grid::over({corner, corner + Eigen::Vector2d::Constant(size - 1e-6)}, cell));
-  for (std::size_t i = 0; i < out.z.size(); ++i) {
-    out.z[i] = static_cast<float>(law(out.grid.middle(out.grid.column_of(i), out.grid.row_of(i))));
-    out.sigma[i] = 0.02F, out.source[i] = surface::Source::measured;
-  }
-  return out;
-}
-
 const geo::Frame& local_frame() {
-  static const geo::Crs crs = geo::resolve({"local", "", ""});
-  static const geo::Frame frame(crs, Eigen::Vector3d(15, 60, 0));
+  static const geo::Frame frame(local_crs(), Eigen::Vector3d(15, 60, 0));
   return frame;
 }
 
@@ -77,7 +67,7 @@ TEST_CASE("Ground that a photo grazes does not hide itself, however steep, and a
   MadeUpBlock made = make_block({});
   // Looked at from low down: rays meet the slope at 5 to 20 degrees.
   const double slope = GENERATE(0.0, 0.3, 1.2);
-  const Surface plane = level_by({-40, -40}, 80, 0.2, [&](const Eigen::Vector2d& at) { return slope * at.y(); });
+  const Surface plane = drawn_surface({-40, -40}, 80, 0.2, [&](const Eigen::Vector2d& at) { return slope * at.y(); });
   const mosaic::Ground ground(plane, local_frame());
   adjust::Station& s = made.block.stations[0];
   const Eigen::Vector3d normal = Eigen::Vector3d(0, -slope, 1).normalized(),
@@ -101,7 +91,7 @@ TEST_CASE("Ground that a photo grazes does not hide itself, however steep, and a
   // down.
   if (slope != 0) return;
   const auto bank = [](const Eigen::Vector2d& at) { return at.y() > 0 && at.y() < 1 ? 2.0 : 0.0; };
-  const Surface banked = level_by({-40, -40}, 80, 0.2, bank);
+  const Surface banked = drawn_surface({-40, -40}, 80, 0.2, bank);
   const mosaic::Ground behind(banked, local_frame());
   const mosaic::PhotoSight over(made.block, 0, behind, mosaic::footprint_of(made.block, 0, behind));
   const double reach = 1 + 2 * (1 - s.C.y()) / (s.C.z() - 2);
@@ -148,7 +138,7 @@ TEST_CASE("What one photo shows alone is voted out, what all show by their light
 }
 
 TEST_CASE("Squares in and along a polygon are shunned, and no others") {
-  const Surface flat = level_by({-20, -20}, 40, 0.25, [](const Eigen::Vector2d&) { return 0.0; });
+  const Surface flat = drawn_surface({-20, -20}, 40, 0.25, [](const Eigen::Vector2d&) { return 0.0; });
   const mosaic::Ground ground(flat, local_frame());
   surface::Grid coarse = flat.grid;
   coarse.cell = 1, coarse.columns /= 4, coarse.rows /= 4;
@@ -172,7 +162,7 @@ namespace {
 
 /// Level ground and two photos of one colour, in squares so small that the grid is longer than one block of seams.
 struct TwoBlocks {
-  Surface flat = level_by({-20, -20}, 40, 0.2, [](const Eigen::Vector2d&) { return 0.0; });
+  Surface flat = drawn_surface({-20, -20}, 40, 0.2, [](const Eigen::Vector2d&) { return 0.0; });
   MadeUpBlock made;
   std::unique_ptr<mosaic::Ground> ground;
   mosaic::MosaicPlan plan;

@@ -5,6 +5,11 @@
 
 namespace mesograph::mosaic {
 
+bool MosaicPlan::wants(const Eigen::Vector2d& place) const {
+  return within.empty() ||
+         std::any_of(within.begin(), within.end(), [&](const cloud::Polygon& p) { return p.contains(place); });
+}
+
 std::vector<int> MosaicPlan::stations_over(int first_col, int first_row, int columns, int rows) const {
   const Eigen::Vector2d corner(coarse.west + first_col * coarse.cell, coarse.north - first_row * coarse.cell);
   const Eigen::AlignedBox2d part(Eigen::Vector2d(corner.x(), corner.y() - rows * coarse.cell),

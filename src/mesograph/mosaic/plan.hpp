@@ -12,7 +12,8 @@
 
 namespace mesograph::mosaic {
 
-/// What all tiles of a mosaic are made from. Photos go by their stations in the block.
+/// What all tiles of a mosaic are made from. Photos go by their stations in the block. Values side by side: accuracy is
+/// that of what fills them. Cost: memory of some ten bytes a square, 64 cells of the mosaic.
 struct MosaicPlan {
   const adjust::Block* block = nullptr;
   const Ground* ground = nullptr;
@@ -34,6 +35,8 @@ struct MosaicPlan {
   static constexpr int per_square = 8, tile = 1024;
   int tiles_across() const { return (grid.columns + tile - 1) / tile; }
   int tiles_down() const { return (grid.rows + tile - 1) / tile; }
+  /// Whether a place (m) is to be shown. Cost: the corners of `within`.
+  bool wants(const Eigen::Vector2d& place) const;
   /// Stations whose footprints reach into a part of the coarse grid, ascending.
   std::vector<int> stations_over(int first_col, int first_row, int columns, int rows) const;
 };

@@ -40,7 +40,9 @@ struct OfferedPhoto {
 using OfferOf = std::function<OfferedPhoto(int station)>;
 
 /// Chooses the photos of a block's squares, see choose_seams. Follows from the plan (but its stations of squares) and
-/// the photos alone. Memory: eight bytes a square and photo that reaches it, and what those see.
+/// the photos alone. Accuracy: that of choose_seams; neighbours agree but where a choice hangs on what lies beyond
+/// their rims. Cost: what candidate_of, vote_out_odd and choose_seams take of the block; memory: eight bytes a square
+/// and photo that reaches it, and what those see.
 SeamBlock choose_block(const MosaicPlan& plan, int block_col, int block_row, const OfferOf& offer_of,
                        Progress& progress);
 

@@ -37,10 +37,6 @@ class Bench {
   std::vector<std::uint8_t> filled_, soft_;
 
   std::size_t at(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
-  bool wanted(const Eigen::Vector2d& place) const {
-    return plan_.within.empty() || std::any_of(plan_.within.begin(), plan_.within.end(),
-                                               [&](const cloud::Polygon& p) { return p.contains(place); });
-  }
   void choose_cells();
   void choose_square(int square_col, int square_row);
   void choose_others(std::vector<std::size_t> cells, const std::vector<int>& others);
@@ -139,7 +135,7 @@ void Bench::choose_square(int square_col, int square_row) {
       X_[i].setConstant(nan);
       if (!inside || !plan_.grid.inside(first_col_ + x, first_row_ + y)) continue;
       const Eigen::Vector2d place = plan_.grid.middle(first_col_ + x, first_row_ + y);
-      if (!wanted(place)) continue;
+      if (!plan_.wants(place)) continue;
       soft_[i] = !plan_.soft.empty() && plan_.soft[square] != 0;
       const double z = ground.height(place);
       if (std::isfinite(z)) X_[i] = ground.local(place, z);

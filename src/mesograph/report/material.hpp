@@ -33,7 +33,8 @@ struct KeptAdjustment {
   }
 };
 
-/// Everything that a report on an adjustment is made from, as plain values.
+/// Everything that a report on an adjustment is made from, as plain values. It computes nothing but places in metres
+/// (exact to rounding): accuracy and cost are those of the stages that fill it.
 struct Material {
   struct Photo {
     std::string image, sortie;

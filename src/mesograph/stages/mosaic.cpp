@@ -95,7 +95,7 @@ std::string print_of(const MosaicJob& job, int tile_col, int tile_row) {
     for (const auto& ring : polygon.rings)
       for (const Eigen::Vector2d& at : ring) pack(parts, at.x()), pack(parts, at.y());
   pack(parts, plan.fill), pack(parts, plan.deep);
-  if (plan.filler) pack(parts, hash_bytes(packed(plan.filler->z)));
+  pack(parts, job.filler_print());
   return fingerprint(
       {tile_version, job.print(), hash_bytes(parts), job.print_of(mosaic::stations_near(plan, tile_col, tile_row))});
 }
@@ -175,13 +175,9 @@ class Tiles {
 /// Cells of the mosaic that lie on the surface, and within what is wanted.
 double cells_of_surface(const MosaicJob& job) {
   const surface::Grid& g = job.surface.grid;
-  const std::vector<cloud::Polygon>& within = job.plan.within;
   std::size_t heights = 0;
   for (std::size_t i = 0; i < g.size(); ++i)
-    heights += std::isfinite(job.surface.z[i]) &&
-               (within.empty() || std::any_of(within.begin(), within.end(), [&](const cloud::Polygon& p) {
-                  return p.contains(g.middle(g.column_of(i), g.row_of(i)));
-                }));
+    heights += std::isfinite(job.surface.z[i]) && job.plan.wants(g.middle(g.column_of(i), g.row_of(i)));
   return static_cast<double>(heights) * std::pow(g.cell / job.plan.grid.cell, 2);
 }
 

@@ -190,7 +190,7 @@ void MosaicJob::read_filler(Progress& progress) {
   if (request.filler.empty() && !fs::exists(file)) return;
   if (!fs::exists(file)) throw Error("{}: there is no such surface to fill from", file.string());
   filler_ = surface_for(survey, file, progress);
-  plan.filler = &filler_;
+  plan.filler = &filler_, filler_print_ = hash_file(file);
 }
 
 std::optional<int> MosaicJob::station_of(const std::string& name) const {

@@ -49,6 +49,8 @@ class MosaicJob {
 
   /// What every part of the mosaic follows from: block, surface, grid, colours.
   const std::string& print() const { return print_; }
+  /// What cells that no photo sees follow from beyond that; empty: they are not filled, or not from another surface.
+  const std::string& filler_print() const { return filler_print_; }
   /// What comes of these stations beyond that: their pixels and how they are toned.
   std::string print_of(const std::vector<int>& stations) const;
 
@@ -61,7 +63,7 @@ class MosaicJob {
   surface::Surface filler_;
   dense::ColourBalance colours_;
   std::vector<double> sharpness_;  ///< of stations, over that of those flown before and after
-  std::string print_;
+  std::string print_, filler_print_;
   Shelf<mosaic::PhotoSight> sights_;
   Shelf<photo::Rgb> photos_;
 
