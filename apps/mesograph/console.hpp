@@ -83,6 +83,7 @@ Command densify_command();
 Command cloud_command();
 Command surface_command();
 Command mosaic_command();
+Command mesh_command();
 Command volume_command();
 Command compare_command();
 Command report_command();

@@ -12,6 +12,7 @@
 #include <mesograph/stages/balance_photos.hpp>
 #include <mesograph/stages/block_to_densify.hpp>
 #include <mesograph/stages/mosaic_job.hpp>
+#include <mesograph/stages/sharpness.hpp>
 #include <mesograph/surface/other_crs.hpp>
 #include <mesograph/surface/raster_file.hpp>
 
@@ -105,7 +106,7 @@ MosaicJob::MosaicJob(const Survey& of, const MosaicRequest& what, Progress& prog
   plan.block = &named_.block, plan.ground = ground_.get();
   plan.sight_of = [this](int station) { return sights_(station); };
   find_boxes();
-  find_sharpness();
+  sharpness_ = relative_sharpness(kept_);
   set_toning(progress);
   if (request.fill) read_filler(progress);
   std::string images;
@@ -147,26 +148,6 @@ void MosaicJob::find_boxes() {
   for (std::size_t i = 0; i < plan.boxes.size(); ++i)
     if (named_.block.stations[i].oriented && !kept_[i]->path.empty())
       plan.boxes[i] = mosaic::footprint_of(named_.block, static_cast<int>(i), *ground_);
-}
-
-/// Texture differs from place to place, so a photo is compared with those taken next to it.
-void MosaicJob::find_sharpness() {
-  constexpr std::ptrdiff_t around = 4;
-  const auto n = static_cast<std::ptrdiff_t>(kept_.size());
-  sharpness_.assign(kept_.size(), 1);
-  for (std::ptrdiff_t i = 0; i < n; ++i) {
-    std::vector<double> others;
-    for (std::ptrdiff_t j = std::max<std::ptrdiff_t>(0, i - around); j <= std::min(n - 1, i + around); ++j) {
-      const Photo &one = *kept_[static_cast<std::size_t>(i)], &other = *kept_[static_cast<std::size_t>(j)];
-      if (other.sortie == one.sortie && std::isfinite(other.quality.sharpness))
-        others.push_back(other.quality.sharpness);
-    }
-    const double own = kept_[static_cast<std::size_t>(i)]->quality.sharpness;
-    // It is a square of levels; what texture changes of it from photo to photo does not count.
-    constexpr double usual = 0.8;
-    if (others.size() > 2 && std::isfinite(own))
-      sharpness_[static_cast<std::size_t>(i)] = std::min(1.0, std::sqrt(own / median(std::move(others))) / usual);
-  }
 }
 
 void MosaicJob::set_toning(Progress& progress) {

@@ -69,7 +69,6 @@ class MosaicJob {
 
   void lay_grids();
   void find_boxes();
-  void find_sharpness();
   void set_toning(Progress& progress);
   void read_filler(Progress& progress);
 };
