@@ -2,6 +2,7 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/mesh/atlas.hpp>
+#include <mesograph/mesh/joined.hpp>
 #include <mesograph/mesh/topology.hpp>
 #include <numeric>
 #include <tuple>
@@ -17,25 +18,18 @@ std::vector<Chart> charts_of(const TriangleMesh& mesh, const std::vector<std::in
     const Eigen::Vector2f middle = (at[f][0] + at[f][1] + at[f][2]) / 3;
     return std::tuple(photo[f], static_cast<int>(middle.x() / square), static_cast<int>(middle.y() / square));
   };
-  std::vector<std::int32_t> parent(mesh.faces.size());
-  std::iota(parent.begin(), parent.end(), 0);
-  const auto find = [&](std::int32_t i) {
-    while (parent[static_cast<std::size_t>(i)] != i)
-      i = parent[static_cast<std::size_t>(i)] = parent[static_cast<std::size_t>(parent[static_cast<std::size_t>(i)])];
-    return i;
-  };
+  Joined joined(mesh.faces.size());
   for_each_edge(edge_uses(mesh.faces), [&](std::span<const EdgeUse> edge) {
     if (edge.size() != 2) return;
     const auto one = static_cast<std::size_t>(edge[0].face), other = static_cast<std::size_t>(edge[1].face);
     if (photo[one] < 0 || photo[other] < 0 || key(one) != key(other)) return;
-    const std::int32_t a = find(edge[0].face), b = find(edge[1].face);
-    parent[static_cast<std::size_t>(std::max(a, b))] = std::min(a, b);
+    joined.join(edge[0].face, edge[1].face);
   });
   std::vector<Chart> out;
   std::vector<std::int32_t> chart(mesh.faces.size(), -1);
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
     if (photo[f] < 0) continue;
-    const auto first = static_cast<std::size_t>(find(static_cast<std::int32_t>(f)));
+    const auto first = static_cast<std::size_t>(joined.find(static_cast<std::int32_t>(f)));
     if (chart[first] < 0) {
       chart[first] = static_cast<std::int32_t>(out.size());
       out.emplace_back().photo = photo[f];

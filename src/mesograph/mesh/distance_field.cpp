@@ -1,6 +1,5 @@
 #include <algorithm>
 #include <cmath>
-#include <functional>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/mesh/distance_field.hpp>
@@ -13,26 +12,41 @@ namespace {
 /// noise moves it by some.
 constexpr int reach = 4, above = 4;
 
-/// Least (or greatest) of a row's values within `gap` of each, NaN left out. `step`: between values.
-template <typename Better>
-void spread_along(float* row, int n, std::size_t step, const Better& better, std::vector<float>& held) {
-  held.resize(static_cast<std::size_t>(n));
-  for (int i = 0; i < n; ++i) held[static_cast<std::size_t>(i)] = row[static_cast<std::size_t>(i) * step];
-  for (int i = 0; i < n; ++i) {
-    float best = held[static_cast<std::size_t>(i)];
-    for (int k = std::max(0, i - Sheet::gap); k <= std::min(n - 1, i + Sheet::gap); ++k) {
-      const float value = held[static_cast<std::size_t>(k)];
-      if (std::isnan(best) || better(value, best)) best = value;
-    }
-    row[static_cast<std::size_t>(i) * step] = best;
+/// Each pixel without a depth, up to so many pixels off one that has some, takes that of the nearest.
+photo::Raster<float> going_on(photo::Raster<float> depth, int pixels) {
+  std::vector<std::pair<int, int>> rim, next;
+  for (int row = 0; row < depth.height; ++row)
+    for (int col = 0; col < depth.width; ++col)
+      if (std::isfinite(depth.at(col, row))) rim.emplace_back(col, row);
+  for (int round = 0; round < pixels; ++round, rim.swap(next)) {
+    next.clear();
+    for (const auto& [col, row] : rim)
+      for (const auto& [dc, dr] : {std::pair(1, 0), {-1, 0}, {0, 1}, {0, -1}}) {
+        const int c = col + dc, r = row + dr;
+        if (c < 0 || r < 0 || c >= depth.width || r >= depth.height || std::isfinite(depth.at(c, r))) continue;
+        depth.at(c, r) = depth.at(col, row);
+        next.emplace_back(c, r);
+      }
   }
+  return depth;
 }
-template <typename Better>
-photo::Raster<float> spread(photo::Raster<float> depth, const Better& better) {
+
+/// The least depth within so many pixels along both axes; NaN where there is none.
+photo::Raster<float> nearest_within(photo::Raster<float> depth, int pixels) {
   std::vector<float> held;
-  for (int row = 0; row < depth.height; ++row) spread_along(&depth.at(0, row), depth.width, 1, better, held);
+  const auto spread = [&](float* first, int n, std::size_t step) {
+    held.resize(static_cast<std::size_t>(n));
+    for (int i = 0; i < n; ++i) held[static_cast<std::size_t>(i)] = first[static_cast<std::size_t>(i) * step];
+    for (int i = 0; i < n; ++i) {
+      float least = std::numeric_limits<float>::quiet_NaN();
+      for (int k = std::max(0, i - pixels); k <= std::min(n - 1, i + pixels); ++k)
+        least = std::fmin(least, held[static_cast<std::size_t>(k)]);
+      first[static_cast<std::size_t>(i) * step] = least;
+    }
+  };
+  for (int row = 0; row < depth.height; ++row) spread(&depth.at(0, row), depth.width, 1);
   for (int col = 0; col < depth.width; ++col)
-    spread_along(&depth.at(col, 0), depth.height, static_cast<std::size_t>(depth.width), better, held);
+    spread(&depth.at(col, 0), depth.height, static_cast<std::size_t>(depth.width));
   return depth;
 }
 
@@ -42,44 +56,78 @@ Sheet::Sheet(const dense::Pinhole& p, photo::Raster<float> depths, photo::Raster
     : pinhole(p),
       depth(std::move(depths)),
       sigma(std::move(sigmas)),
-      nearest(mesh::spread(depth, std::less<>())),
-      farthest(mesh::spread(depth, std::greater<>())) {}
+      beyond(going_on(depth, gap)),
+      nearest(nearest_within(depth, gap)) {}
 
-Said ask(const Eigen::Vector3d& X, const std::vector<const Sheet*>& sheets, const FieldOptions& options) {
+namespace {
+
+/// What was said of a place so far.
+struct Heard {
+  float near = 0, distance = 0, variance = 0, empty = 0, hidden = 0;
+  float guess = 0, guessed_distance = 0;  ///< of what goes on into gaps
+  int photos = 0;                         ///< that have it near
+};
+
+/// Takes in what one sheet says of the places of a column.
+void hear(const Eigen::Vector3d& X, const Sheet& sheet, const FieldOptions& options, std::vector<Heard>& heard) {
+  const dense::Pinhole& p = sheet.pinhole;
+  // In the camera's frame the column is a line.
+  const Eigen::Vector3d first = p.R.transpose() * (X - p.C), step = options.cell * p.R.row(2).transpose();
   const double band = options.band * options.cell, usual = 0.5 * options.cell;
-  double near = 0, distance = 0, variance = 0, empty = 0, hidden = 0;
-  for (const Sheet* sheet : sheets) {
-    const dense::Pinhole& p = sheet->pinhole;
-    const Eigen::Vector2d x = p.project(X);
-    if (!x.allFinite() || !p.inside(x, 0)) continue;
-    const double depth = p.depth(X), along = (X - p.C).norm() / depth;
-    const double shown = dense::depth_at(sheet->depth, x, 3 * depth / p.c);
-    if (!std::isfinite(shown)) {
-      const int col = static_cast<int>(x.x()), row = static_cast<int>(x.y());
-      if ((sheet->nearest.at(col, row) - depth) * along > band)
-        empty += options.gap_weight;
-      else if ((sheet->farthest.at(col, row) - depth) * along < -band)
-        hidden += options.gap_weight * options.hidden_weight;
-      continue;
-    }
-    const double before = (shown - depth) * along;
-    const double sigma = sheet->sigma.at(static_cast<int>(x.x()), static_cast<int>(x.y())) * along;
+  for (std::size_t k = 0; k < heard.size(); ++k) {
+    const Eigen::Vector3d v = first + static_cast<double>(k) * step;
+    const double depth = -v.z();
+    if (!(depth > 0)) continue;
+    const Eigen::Vector2d x(p.x0 + p.c * v.x() / depth, p.y0 - p.c * v.y() / depth);
+    if (!p.inside(x, 0)) continue;
+    const int col = static_cast<int>(x.x()), row = static_cast<int>(x.y());
+    double shown = dense::depth_at(sheet.depth, x, 3 * depth / p.c);
+    const bool gap = !std::isfinite(shown);
+    if (gap) shown = sheet.beyond.at(col, row);
+    if (!std::isfinite(shown)) continue;
+    const double along = v.norm() / depth, before = (shown - depth) * along;
+    const double sigma = gap ? 0 : sheet.sigma.at(col, row) * along;
     const double reaches = std::max(band, 3 * sigma);
-    const double weight = usual * usual / (usual * usual + sigma * sigma);
+    const double weight = gap ? options.gap_weight : usual * usual / (usual * usual + sigma * sigma);
+    Heard& h = heard[k];
     if (before > reaches) {
-      empty += weight;
+      if (gap && !((sheet.nearest.at(col, row) - depth) * along > reaches)) continue;  // something may end here
+      h.empty += static_cast<float>(weight);
     } else if (before < -reaches) {
-      hidden += options.hidden_weight * weight;
+      h.hidden += static_cast<float>(options.hidden_weight * weight);
     } else {
       const double w = weight * (before < 0 ? 1 + before / reaches : 1);
-      near += w, distance += w * before, variance += w * sigma * sigma;
+      if (gap) {
+        h.guess += static_cast<float>(w), h.guessed_distance += static_cast<float>(w * before);
+      } else {
+        h.near += static_cast<float>(w), h.distance += static_cast<float>(w * before);
+        h.variance += static_cast<float>(w * sigma * sigma);
+        ++h.photos;
+      }
     }
   }
-  if (near > 0 && near >= empty)
-    return {static_cast<float>(distance / near), static_cast<float>(std::sqrt(variance / near))};
-  if (empty > 0 || hidden > 0)
-    return {static_cast<float>(empty > hidden ? band : -band), std::numeric_limits<float>::quiet_NaN()};
-  return {};
+}
+
+}  // namespace
+
+std::vector<Said> ask(const Eigen::Vector3d& X, int n, const std::vector<const Sheet*>& sheets,
+                      const FieldOptions& options) {
+  std::vector<Heard> heard(static_cast<std::size_t>(n));
+  for (const Sheet* sheet : sheets) hear(X, *sheet, options, heard);
+  std::vector<Said> out(heard.size());
+  const auto band = static_cast<float>(options.band * options.cell);
+  for (std::size_t k = 0; k < out.size(); ++k) {
+    const Heard& h = heard[k];
+    if (h.near > 0 && h.near >= h.empty)
+      // As in fused clouds: photos share much of what they see, and a good part of the variance is each one's own.
+      out[k] = {h.distance / h.near,
+                std::sqrt(std::min(1.0F, 0.25F + 1.0F / static_cast<float>(h.photos)) * h.variance / h.near)};
+    else if (h.guess > 0 && h.guess >= h.empty)
+      out[k].distance = h.guessed_distance / h.guess;
+    else if (h.empty > 0 || h.hidden > 0)
+      out[k].distance = h.empty > h.hidden ? band : -band;
+  }
+  return out;
 }
 
 ColumnRanges::ColumnRanges(const Eigen::AlignedBox2d& box, double cell) : cell_(cell), box_(box) {

@@ -13,9 +13,10 @@ namespace mesograph::mesh {
 struct Sheet {
   dense::Pinhole pinhole;
   photo::Raster<float> depth, sigma;
-  /// Least and greatest depth within `gap` pixels, NaN where there is none: what rays through gaps pass at least, and
-  /// what they do not reach.
-  photo::Raster<float> nearest, farthest;
+  /// Depths that go on for `gap` pixels into what has none, each that of the nearest pixel: how rays through gaps beside
+  /// edges are taken, where nothing better is known.
+  photo::Raster<float> beyond;
+  photo::Raster<float> nearest;  ///< and the least depth within as many pixels: up to there they surely pass
 
   Sheet(const dense::Pinhole& p, photo::Raster<float> depths, photo::Raster<float> sigmas);
   std::size_t bytes() const { return 4 * depth.data.size() * sizeof(float); }
@@ -39,13 +40,15 @@ struct FieldOptions {
   double gap_weight = 0.3;
 };
 
-/// Distance of a place from the surface that the sheets show, the mean of what those say that have it within the band,
-/// weighted by their variances and, behind, by nearness; else empty or full as most of them say. So rays carve what they
-/// pass, and what none saw stays full; in gaps a ray passes what is nearest around. Sheets are asked in their order.
+/// Distances of places from the surface that the sheets show: `n` of them, one over the other from X on, a cell apart.
+/// The mean of what those sheets say that have a place within the band, weighted by their variances and, behind, by
+/// nearness; else of those that have it in what goes on into gaps, which is a guess; else empty or full as most of them
+/// say. So rays carve what they pass, and what none saw stays full. Sheets are asked in their order.
 /// Accuracy: that of the sheets; along rays, so too far by the cosine between ray and normal, which leaves nought where
-/// it is. Cost: a projection and a look-up a sheet. Source: Curless and Levoy (1996), A volumetric method for building
-/// complex models from range images, SIGGRAPH.
-Said ask(const Eigen::Vector3d& X, const std::vector<const Sheet*>& sheets, const FieldOptions& options);
+/// it is. Cost: a projection and a look-up a place and sheet. Source: Curless and Levoy (1996), A volumetric method for
+/// building complex models from range images, SIGGRAPH.
+std::vector<Said> ask(const Eigen::Vector3d& X, int n, const std::vector<const Sheet*>& sheets,
+                      const FieldOptions& options);
 
 /// Between which heights surfaces lie, column by column of the plan.
 /// Columns are of `cell` m, counted from the origin of the local frame, and so are heights.

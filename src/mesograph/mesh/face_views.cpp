@@ -106,8 +106,7 @@ PhotoViews views_of(const TriangleMesh& mesh, const ShownIn& photo) {
       for (std::size_t ch = 0; ch < 3; ++ch) sum[ch] += colour[ch];
       ++seen;
     }
-    constexpr int least = 4;
-    if (seen < least) continue;
+    if (seen == 0) continue;
     const Eigen::Vector2d a = corner(f[1]) - corner(f[0]), b = corner(f[2]) - corner(f[0]);
     const double share = seen / static_cast<double>(places.size());
     View view{photo.number,

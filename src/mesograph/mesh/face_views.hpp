@@ -37,7 +37,8 @@ struct ShownIn {
 };
 
 /// The faces that a photo sees: seven places of each are looked up among the nearest of all faces in each square of two
-/// pixels; four of them at least must be there, and count by their share to the fourth power.
+/// pixels; those seen count by their share to the fourth power, so that what is partly hidden is taken where nothing
+/// better is.
 /// Accuracy: what is hidden is told to a square and a half. Cost: a pass over the faces in the photo and their pixels.
 /// Source: depth buffers after Catmull (1974).
 PhotoViews views_of(const TriangleMesh& mesh, const ShownIn& photo);

@@ -122,7 +122,7 @@ std::string glb_bytes(const Model& model, bool placed) {
       materials.push_back({{"name", "plain"},
                            {"doubleSided", true},
                            {"pbrMetallicRoughness",
-                            {{"baseColorFactor", {0.7, 0.7, 0.7, 1.0}}, {"metallicFactor", 0}, {"roughnessFactor", 1}}}});
+                            {{"baseColorFactor", {0.3, 0.32, 0.33, 1.0}}, {"metallicFactor", 0}, {"roughnessFactor", 1}}}});
     } else {
       const std::string jpeg = photo::jpeg_bytes(model.texture.pages[static_cast<std::size_t>(page)], 90);
       images.push_back({{"bufferView", buffer.add_view(jpeg.data(), jpeg.size(), 0)}, {"mimeType", "image/jpeg"}});

@@ -198,7 +198,8 @@ void add_vertex(TriangleMesh& mesh, const Eigen::Vector3d& X, float sigma = std:
 }
 
 /// A guess needs a vertex that is one: in its middle where its corners are measured.
-void add_face(TriangleMesh& mesh, const Face& f, bool guess) {
+void add_face(TriangleMesh& mesh, const Face& f, Edges& edges, bool guess) {
+  for (std::size_t k = 0; k < 3; ++k) edges.insert(std::minmax(f[k], f[(k + 1) % 3]));
   if (!guess || mesh.guessed(f)) {
     mesh.faces.push_back(f);
     return;
@@ -209,7 +210,7 @@ void add_face(TriangleMesh& mesh, const Face& f, bool guess) {
 }
 
 /// `sigma`: of what closes it; NaN: it is a guess, and each face has a vertex that says so.
-bool close(TriangleMesh& mesh, const Edges& edges, const Rim& rim, float sigma) {
+bool close(TriangleMesh& mesh, Edges& edges, const Rim& rim, float sigma) {
   // A vertex twice in a rim would tie the patch to itself.
   Rim sorted = rim;
   std::sort(sorted.begin(), sorted.end());
@@ -225,7 +226,7 @@ bool close(TriangleMesh& mesh, const Edges& edges, const Rim& rim, float sigma) 
   if (!patch) {
     std::vector<Face> faces;
     if (!cut(mesh, edges, rim, faces)) return false;
-    for (const Face& f : faces) add_face(mesh, f, std::isnan(sigma));
+    for (const Face& f : faces) add_face(mesh, f, edges, std::isnan(sigma));
     return true;
   }
   part_known_edges(*patch, rim, edges);
@@ -234,7 +235,7 @@ bool close(TriangleMesh& mesh, const Edges& edges, const Rim& rim, float sigma) 
     add_vertex(mesh, plane.origin + patch->at[i].x() * plane.u + patch->at[i].y() * plane.v + heights[i] * n, sigma);
   const auto n_rim = static_cast<std::int32_t>(rim.size());
   const auto vertex = [&](std::int32_t i) { return i < n_rim ? rim[static_cast<std::size_t>(i)] : first + i - n_rim; };
-  for (const Face& f : patch->faces) add_face(mesh, {vertex(f[0]), vertex(f[1]), vertex(f[2])}, std::isnan(sigma));
+  for (const Face& f : patch->faces) add_face(mesh, {vertex(f[0]), vertex(f[1]), vertex(f[2])}, edges, std::isnan(sigma));
   return true;
 }
 
@@ -259,7 +260,7 @@ HolesClosed close_holes(TriangleMesh& mesh, double size, double window) {
   std::map<std::int32_t, double> longest;
   const auto longest_beside = [&](const Rim& rim) -> double& { return longest[piece_of[static_cast<std::size_t>(rim[0])]]; };
   for (const Rim& rim : rims) longest_beside(rim) = std::max(longest_beside(rim), length_of(mesh, rim));
-  const Edges edges = edges_near(edge_uses(mesh.faces), rims);
+  Edges edges = edges_near(edge_uses(mesh.faces), rims);
   for (const Rim& rim : rims) {
     const bool outside = length_of(mesh, rim) > 0.5 * longest_beside(rim);
     const double wide = across(mesh, rim);

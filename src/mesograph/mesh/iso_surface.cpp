@@ -36,8 +36,8 @@ class Extraction {
       for (int col = 0; col <= part.columns; ++col) {
         Column& column = columns_[index(col, row)];
         column.range = ranges.of(part.first_col + col, part.first_row + row);
-        for (std::int32_t k = column.range.low; k <= column.range.high; ++k)
-          column.said.push_back(ask(place({col, row, k}), sheets, options));
+        if (!column.range.empty())
+          column.said = ask(place({col, row, column.range.low}), column.range.high - column.range.low + 1, sheets, options);
       }
   }
   SurfacePart run() {

@@ -16,14 +16,16 @@ namespace {
 struct Quadric {
   Eigen::Matrix3d A = Eigen::Matrix3d::Zero();
   Eigen::Vector3d b = Eigen::Vector3d::Zero();
-  double c = 0, weight = 0;  ///< of the surface's planes alone
+  double c = 0;
+  double weight = 0;    ///< area of the surface that it stands for, m^2
+  double sigma = 0;     ///< m times that area, of places on it; NaN: a guess
 
   void add_plane(const Eigen::Vector3d& n, const Eigen::Vector3d& through, double w) {
     const double d = -n.dot(through);
     A += w * n * n.transpose(), b += w * d * n, c += w * d * d;
   }
-  Quadric operator+(const Quadric& o) const { return {A + o.A, b + o.b, c + o.c, weight + o.weight}; }
-  Quadric operator-(const Quadric& o) const { return {A - o.A, b - o.b, c - o.c, weight - o.weight}; }
+  Quadric operator+(const Quadric& o) const { return {A + o.A, b + o.b, c + o.c, weight + o.weight, sigma + o.sigma}; }
+  Quadric operator-(const Quadric& o) const { return {A - o.A, b - o.b, c - o.c, weight - o.weight, sigma - o.sigma}; }
   double at(const Eigen::Vector3d& X) const { return std::max(0.0, X.dot(A * X) + 2 * b.dot(X) + c); }
 };
 
@@ -55,8 +57,9 @@ Remembering remembering(TriangleMesh mesh, const SimplifyOptions& options) {
     if (!(area > 0)) continue;
     for (const std::int32_t v : f) {
       Quadric& q = out.quadric[static_cast<std::size_t>(v)];
-      q.add_plane(n / (2 * area), m.at(f[0]), area / 3);
+      q.add_plane(n / (2 * area), m.at(f[0]), (m.guessed(f) ? options.guess_weight : 1) * area / 3);
       q.weight += area / 3;
+      q.sigma += area / 3 * m.sigma[static_cast<std::size_t>(v)];
     }
   }
   for_each_edge(edge_uses(m.faces), [&](std::span<const EdgeUse> edge) {
@@ -167,6 +170,9 @@ class Simplifier {
     const std::vector<std::int32_t> of_a = neighbours(a), of_b = neighbours(b);
     std::vector<std::int32_t> both;
     std::set_intersection(of_a.begin(), of_a.end(), of_b.begin(), of_b.end(), std::back_inserter(both));
+    // What a locked vertex neighbours in other squares is not known here.
+    for (const std::int32_t w : of_b)
+      if (locked_[at(a)] && locked_[at(w)] && w != a && !std::binary_search(both.begin(), both.end(), w)) return false;
     // A tetrahedron, or a lone triangle, would vanish.
     return both.size() == shared_faces && of_a.size() + of_b.size() > both.size() + 3;
   }
@@ -191,7 +197,6 @@ class Simplifier {
     const Eigen::Vector3d X = meeting(a, b, sum);
     if (!keeps_shape(a, b) || !keeps_faces(a, b, X) || !keeps_faces(b, a, X)) return;
     mesh_.X[at(a)] = X;
-    if (!guess(a)) mesh_.sigma[at(a)] = std::max(mesh_.sigma[at(a)], mesh_.sigma[at(b)]);
     quadric_[at(a)] = sum;
     border_[at(a)] |= border_[at(b)];
     for (const std::int32_t f : around_[at(b)]) {
@@ -281,11 +286,7 @@ void by_squares(Remembering& whole, double size, double shift, const SimplifyOpt
       const auto to = static_cast<std::size_t>(part.number[v]);
       whole.quadric[to] = part.locked[v] ? whole.quadric[to] + s.quadric[v] - before[to] : s.quadric[v];
       whole.border[to] |= s.border[v];
-      if (part.locked[v]) {  // a guess beside it or not, it is as sure as the least sure that it stands for
-        whole.mesh.sigma[to] = std::max(whole.mesh.sigma[to], s.mesh.sigma[v]);
-        continue;
-      }
-      whole.mesh.X[to] = s.mesh.X[v], whole.mesh.sigma[to] = s.mesh.sigma[v];
+      if (!part.locked[v]) whole.mesh.X[to] = s.mesh.X[v];
     }
     const auto number = [&](std::int32_t v) { return part.number[static_cast<std::size_t>(v)]; };
     for (const Face& f : s.mesh.faces) faces.push_back({number(f[0]), number(f[1]), number(f[2])});
@@ -310,6 +311,9 @@ TriangleMesh simplified(const TriangleMesh& mesh, const SimplifyOptions& options
       if (surface.mesh.faces.size() > options.triangles) by_squares(surface, size, shift, first, progress);
   }
   Simplifier(surface, {}, options).run(progress);
+  for (std::size_t v = 0; v < surface.quadric.size(); ++v)
+    if (const Quadric& q = surface.quadric[v]; q.weight > 0)
+      surface.mesh.sigma[v] = static_cast<float>(q.sigma / q.weight);
   return compacted(surface.mesh);
 }
 

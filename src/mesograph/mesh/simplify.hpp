@@ -13,6 +13,8 @@ struct SimplifyOptions {
   std::size_t triangles = 0;  ///< at which to stop; 0: the tolerance alone counts
   /// How much a border's straying counts against that of the surface.
   double border_weight = 10;
+  /// And what a guess's straying counts against that of what is measured.
+  double guess_weight = 0.04;
 };
 
 /// The surface with fewer triangles: edges drawn together, the one first that does least harm, each to the place that

@@ -1,30 +1,12 @@
 #include <Eigen/Geometry>
 #include <algorithm>
+#include <mesograph/mesh/joined.hpp>
 #include <mesograph/mesh/topology.hpp>
-#include <numeric>
 #include <tuple>
 
 namespace mesograph::mesh {
 
 namespace {
-
-/// Sets that are joined two by two; each is known by its least member.
-class Joined {
- public:
-  explicit Joined(std::size_t n) : parent_(n) { std::iota(parent_.begin(), parent_.end(), 0); }
-  std::int32_t find(std::int32_t i) {
-    while (at(i) != i) i = at(i) = at(at(i));
-    return i;
-  }
-  void join(std::int32_t i, std::int32_t j) {
-    const std::int32_t a = find(i), b = find(j);
-    at(std::max(a, b)) = std::min(a, b);
-  }
-
- private:
-  std::vector<std::int32_t> parent_;
-  std::int32_t& at(std::int32_t i) { return parent_[static_cast<std::size_t>(i)]; }
-};
 
 /// Which corner of a face a vertex is.
 std::size_t corner_of(const Face& f, std::int32_t vertex) { return f[0] == vertex ? 0 : f[1] == vertex ? 1 : 2; }
@@ -49,16 +31,24 @@ Joined fans_of(const std::vector<Face>& faces) {
 }  // namespace
 
 std::vector<EdgeUse> edge_uses(const std::vector<Face>& faces) {
-  std::vector<EdgeUse> out;
-  out.reserve(3 * faces.size());
+  // Sorted by their first ends by counting; few share one.
+  std::int32_t last = -1;
+  for (const Face& f : faces) last = std::max({last, f[0], f[1], f[2]});
+  std::vector<std::size_t> first(static_cast<std::size_t>(last + 2), 0);
+  for (const Face& f : faces)
+    for (std::size_t k = 0; k < 3; ++k) ++first[static_cast<std::size_t>(std::min(f[k], f[(k + 1) % 3]) + 1)];
+  for (std::size_t v = 1; v < first.size(); ++v) first[v] += first[v - 1];
+  std::vector<std::size_t> next(first.begin(), first.end());
+  std::vector<EdgeUse> out(3 * faces.size());
   for (std::size_t f = 0; f < faces.size(); ++f)
     for (std::size_t k = 0; k < 3; ++k) {
       const std::int32_t a = faces[f][k], b = faces[f][(k + 1) % 3];
-      out.push_back({std::min(a, b), std::max(a, b), static_cast<std::int32_t>(f), a < b});
+      out[next[static_cast<std::size_t>(std::min(a, b))]++] = {std::min(a, b), std::max(a, b),
+                                                              static_cast<std::int32_t>(f), a < b};
     }
-  std::sort(out.begin(), out.end(), [](const EdgeUse& x, const EdgeUse& y) {
-    return std::tie(x.a, x.b, x.face) < std::tie(y.a, y.b, y.face);
-  });
+  for (std::size_t v = 0; v + 1 < first.size(); ++v)
+    std::sort(out.begin() + static_cast<std::ptrdiff_t>(first[v]), out.begin() + static_cast<std::ptrdiff_t>(first[v + 1]),
+              [](const EdgeUse& x, const EdgeUse& y) { return std::tie(x.b, x.face) < std::tie(y.b, y.face); });
   return out;
 }
 
@@ -80,7 +70,13 @@ Flaws flaws_of(const TriangleMesh& mesh) {
       if (fan[v] != own) torn[v] = true;
     }
   out.bow_ties = static_cast<std::size_t>(std::count(torn.begin(), torn.end(), true));
-  for (const std::int32_t piece : pieces_of(mesh)) out.pieces = std::max<std::size_t>(out.pieces, piece + 1);
+  out.pieces = piece_count(mesh);
+  return out;
+}
+
+std::size_t piece_count(const TriangleMesh& mesh) {
+  std::size_t out = 0;
+  for (const std::int32_t piece : pieces_of(mesh)) out = std::max<std::size_t>(out, piece + 1);
   return out;
 }
 

@@ -6,7 +6,7 @@
 
 namespace mesograph::mesh {
 
-/// How triangles hang together. All exact; cost: a sort of the edges each.
+/// How triangles hang together. All exact; cost: some passes over the edges each.
 
 /// A face's edge, its ends in ascending order, and whether the face runs it that way.
 struct EdgeUse {
@@ -41,12 +41,13 @@ std::vector<std::vector<std::int32_t>> rims_of(const std::vector<Face>& faces);
 
 /// The piece of each face, pieces counted in the order of their first faces.
 std::vector<std::int32_t> pieces_of(const TriangleMesh& mesh);
+std::size_t piece_count(const TriangleMesh& mesh);
 
 /// Gives each fan of faces at a bow tie a vertex of its own.
 void split_bow_ties(TriangleMesh& mesh);
 /// Without vertices that no face has.
 TriangleMesh compacted(const TriangleMesh& mesh);
-/// Without pieces whose area is below a share of the largest one's, and whose diameter is below it by as much.
+/// Without pieces whose area is below a share of the largest one's.
 TriangleMesh without_loose_pieces(const TriangleMesh& mesh, double least_share);
 
 }  // namespace mesograph::mesh

@@ -7,20 +7,17 @@
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/pack.hpp>
-#include <mesograph/base/threads.hpp>
-#include <mesograph/cloud/region.hpp>
 #include <mesograph/dense/cloud_accuracy.hpp>
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/mesh/holes.hpp>
-#include <mesograph/mesh/iso_surface.hpp>
 #include <mesograph/mesh/simplify.hpp>
 #include <mesograph/mesh/topology.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/stages/block_to_densify.hpp>
-#include <mesograph/stages/densify.hpp>
-#include <mesograph/stages/depth_sheets.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/mesh.hpp>
+#include <mesograph/stages/mesh_page.hpp>
+#include <mesograph/stages/mesh_surface.hpp>
 #include <mesograph/stages/mesh_texture.hpp>
 #include <mesograph/survey/blocks.hpp>
 
@@ -33,156 +30,182 @@ using survey::Survey;
 
 namespace {
 
-constexpr const char* part_version = "mesh part 1";
+constexpr const char* mesh_version = "mesh 1";
 
-/// Depth maps as the last cloud was made from, so that they need not be made anew.
-dense::CloudRequest maps_for(const Survey& survey, double cell, double gsd) {
-  dense::CloudRequest out;
-  const survey::Settings& s = survey.settings;
-  const auto cloud = survey.store.stage("densify");
-  const int fitting = std::clamp(static_cast<int>(std::floor(std::log2(cell / gsd * 1.001))), 0, 2);
-  out.spacing = cell;
-  out.level = cloud ? cloud->result<Densified>().level : s.densify.level.value_or(fitting);
-  out.min_views = s.densify.min_views;
-  out.max_sigma = s.densify.max_sigma.value_or(10 * gsd);
-  if (!s.densify.max_sigma) out.max_sigma_parallax = 0.75;
+/// Levels of detail, the model itself first.
+std::vector<TriangleMesh> levels_of(TriangleMesh surface, const MeshRequest& request, double gsd, Progress& progress) {
+  std::vector<TriangleMesh> out;
+  mesh::SimplifyOptions options;
+  // Triangles over a raster keep to the tolerance already.
+  if (request.surface.empty() && (request.triangles.empty() || std::isfinite(request.tolerance))) {
+    constexpr double standard = 0.5;  // pixels on the ground
+    options.tolerance = std::isfinite(request.tolerance) ? request.tolerance : standard * gsd;
+    surface = mesh::simplified(surface, options, progress);
+  }
+  if (request.triangles.empty()) return {std::move(surface)};
+  options.tolerance = nan;
+  for (const std::size_t triangles : request.triangles) {
+    options.triangles = triangles;
+    progress.start(fmt::format("simplifying to {} triangles", triangles), 1);
+    out.push_back(mesh::simplified(out.empty() ? surface : out.back(), options, progress));
+    if (static_cast<double>(out.back().faces.size()) > 1.02 * static_cast<double>(triangles) + 8)
+      progress.say(fmt::format("{} triangles are the fewest that keep the surface's shape; {} were asked for",
+                               out.back().faces.size(), triangles));
+  }
   return out;
 }
 
-/// The part of the plan that is meshed, local frame.
-Eigen::AlignedBox2d box_of_site(const DepthSheets& sheets) {
-  Eigen::AlignedBox2d out;
-  for (const int s : sheets.stations())
-    if (const Eigen::AlignedBox3d& box = sheets.box(s); !box.isEmpty())
-      out.extend(Eigen::AlignedBox2d(box.min().head<2>(), box.max().head<2>()));
-  if (out.isEmpty()) throw Error("mesh: no depth is confirmed by a second photo; check the block's accuracy");
-  return out;
+/// Closes a surface below. `height`: in the survey CRS; NaN: a twentieth of its extent below it.
+void add_base(TriangleMesh& surface, double height, const geo::Frame& frame) {
+  Eigen::AlignedBox3d box;
+  for (const Eigen::Vector3d& X : surface.X) box.extend(X);
+  double level = box.min().z() - 0.05 * box.sizes().maxCoeff();
+  if (std::isfinite(height)) {
+    // The base is level in the frame; over a site its middle is as high as asked.
+    const Eigen::Vector3d middle = frame.crs_from_local(box.center());
+    level = frame.local_from_crs({middle.x(), middle.y(), height}).z();
+    if (level >= box.min().z())
+      throw Error("mesh: a base at {:g} is not below the lowest place, which is at {:.2f}", height,
+                  frame.crs_from_local(Eigen::Vector3d(box.center().x(), box.center().y(), box.min().z())).z());
+  }
+  mesh::close_with_base(surface, level);
 }
 
-/// The surface, square by square of the plan, from the store where it is there.
-TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets& sheets, double cell,
-                          Progress& progress) {
-  mesh::ColumnRanges ranges(box_of_site(sheets), cell);
-  progress.start("finding where surfaces lie", sheets.stations().size());
-  for (const int s : sheets.stations()) {
-    progress.check();
-    ranges.add(*sheets(s));
-    sheets.tidy();
-    progress.advance();
-  }
-  ranges.spread();
-  constexpr int side = 64;  // columns of a square
-  std::vector<mesh::Columns> squares;
-  for (int row = 0; row < ranges.rows() - 1; row += side)
-    for (int col = 0; col < ranges.columns() - 1; col += side)
-      squares.push_back({ranges.first_col() + col, ranges.first_row() + row,
-                         std::min(side, ranges.columns() - 1 - col), std::min(side, ranges.rows() - 1 - row)});
-  std::vector<mesh::SurfacePart> parts(squares.size());
-  progress.start("laying a surface through them", squares.size());
-  const std::string print = survey::fingerprint(
-      {part_version, sheets.print(),
-       fmt::format("{:.17g} {} {} {} {}", cell, ranges.first_col(), ranges.first_row(), ranges.columns(), ranges.rows())});
-  mesh::FieldOptions options;
-  options.cell = cell;
-  constexpr std::size_t at_once = 64;
-  std::set<fs::path> items;
-  for (std::size_t begin = 0; begin < squares.size(); begin += at_once) {
-    const std::size_t n = std::min(at_once, squares.size() - begin);
-    parallel_for(n, [&](std::size_t i) {
-      progress.check();
-      const mesh::Columns& square = squares[begin + i];
-      const Eigen::AlignedBox3d box = mesh::box_of(ranges, square);
-      progress.advance();
-      if (box.isEmpty()) return;
-      const fs::path item =
-          survey.store.item("mesh_parts", fmt::format("{}_{}", square.first_col, square.first_row), print);
-      mesh::SurfacePart& part = parts[begin + i];
-      if (fs::exists(item)) {
-        part = read_packed<mesh::SurfacePart>(item, part_version);
-        return;
-      }
-      std::vector<std::shared_ptr<const mesh::Sheet>> held;
-      std::vector<const mesh::Sheet*> list;
-      for (const int s : sheets.stations())
-        if (!sheets.box(s).isEmpty() && sheets.box(s).intersects(box) && mesh::may_show(job.plan.pinhole(s), box))
-          held.push_back(sheets(s)), list.push_back(held.back().get());
-      part = mesh::surface_in(ranges, square, list, options);
-      write_packed(item, part_version, part);
-    });
-    for (std::size_t i = begin; i < begin + n; ++i)
-      items.insert(survey.store.item("mesh_parts", fmt::format("{}_{}", squares[i].first_col, squares[i].first_row), print));
-    sheets.tidy();
-  }
-  survey.store.sweep("mesh_parts", items);
-  return mesh::joined(parts);
-}
-
-mesh::Model model_of(const Survey& survey, const NamedBlock& named, TriangleMesh mesh, const mesh::Shift& wanted) {
+/// In the survey CRS; `block`: what it adds to sigmas; null: they have it already.
+mesh::Model model_of(const Survey& survey, const geo::Frame& frame, const dense::BlockVariance* block,
+                     TriangleMesh mesh) {
   mesh::Model out;
   out.name = survey.settings.name, out.wkt = survey.crs.wkt;
-  const geo::Frame frame(survey.crs, named.origin);
-  const dense::BlockVariance block(named.block, adjusted_uncertainty(survey, named.block));
+  out.metres = {survey.crs.unit, survey.crs.unit, survey.crs.height_unit};
   for (std::size_t i = 0; i < mesh.X.size(); ++i)
-    mesh.sigma[i] = static_cast<float>(std::sqrt(std::pow(mesh.sigma[i], 2) + block.at(mesh.X[i])));
+    mesh.sigma[i] = static_cast<float>(
+        std::sqrt(std::pow(mesh.sigma[i], 2) + (block ? block->at(mesh.X[i]) : 0)) / out.metres.z());
   mesh.X = frame.crs_from_local(mesh.X);
-  if (wanted.kind == mesh::Shift::Kind::given) {
-    out.shift = wanted.by;
-  } else if (wanted.kind == mesh::Shift::Kind::automatic) {
-    Eigen::AlignedBox3d box;
-    for (const Eigen::Vector3d& X : mesh.X) box.extend(X);
-    out.shift = (box.center() / 100).array().round() * 100;
-    out.shift.z() = 0;  // heights are small, and people read them
-  }
-  for (Eigen::Vector3d& X : mesh.X) X -= out.shift;
   out.mesh = std::move(mesh);
+  return out;
+}
+
+Eigen::Vector3d shift_for(const mesh::Shift& wanted, const TriangleMesh& mesh) {
+  if (wanted.kind == mesh::Shift::Kind::given) return wanted.by;
+  if (wanted.kind == mesh::Shift::Kind::none) return Eigen::Vector3d::Zero();
+  Eigen::AlignedBox3d box;
+  for (const Eigen::Vector3d& X : mesh.X) box.extend(X);
+  Eigen::Vector3d out = (box.center() / 100).array().round() * 100;
+  out.z() = 0;  // heights are small, and people read them
+  return out;
+}
+
+/// Over the area of what is measured.
+double median_sigma(const TriangleMesh& mesh, const std::vector<float>& sigma) {
+  std::vector<std::pair<double, double>> faces;  // sigma, area
+  double area = 0;
+  for (const mesh::Face& f : mesh.faces) {
+    if (mesh.guessed(f)) continue;
+    double sum = 0;
+    for (const std::int32_t v : f) sum += sigma[static_cast<std::size_t>(v)] / 3;
+    faces.emplace_back(sum, mesh.area(f));
+    area += faces.back().second;
+  }
+  std::sort(faces.begin(), faces.end());
+  double below = 0;
+  for (const auto& [value, part] : faces)
+    if ((below += part) >= 0.5 * area) return value;
+  return nan;
+}
+
+void note_surface(const TriangleMesh& mesh, const std::vector<float>& sigma, double metres, Meshed& out) {
+  double guessed = 0;
+  for (const mesh::Face& f : mesh.faces) {
+    out.area += mesh.area(f);
+    if (mesh.guessed(f)) guessed += mesh.area(f);
+  }
+  out.guessed_share = out.area > 0 ? guessed / out.area : 0;
+  out.sigma_median = median_sigma(mesh, sigma) * metres;
+  const mesh::Flaws flaws = mesh::flaws_of(mesh);
+  out.watertight = flaws.border_edges == 0 && flaws.crowded_edges == 0 && flaws.bow_ties == 0;
+}
+
+/// What says where a model is that cannot say it itself.
+void write_side_file(const fs::path& file, const mesh::Model& model, const std::vector<std::string>& files) {
+  const nlohmann::ordered_json json = {
+      {"survey", model.name},
+      {"crs", model.wkt},
+      {"shift", {model.shift.x(), model.shift.y(), model.shift.z()}},
+      {"words", "east, north, height = x, y, z of the files + shift (in .glb, whose y is up: x, -z, y)"},
+      {"files", files}};
+  write_file(file, json.dump(2) + "\n");
+}
+
+/// Writes one level in all formats.
+MeshLevel write_level(const fs::path& stem, const std::vector<mesh::ModelFormat>& formats, const mesh::Model& model,
+                      Progress& progress) {
+  MeshLevel out;
+  out.triangles = model.mesh.faces.size(), out.pages = model.texture.pages.size();
+  progress.start("writing models", formats.size());
+  for (const mesh::ModelFormat format : formats) {
+    progress.check();
+    for (const fs::path& f : mesh::write_model(fs::path(stem) += mesh::ending_of(format), format, model))
+      out.files.push_back(f.string());
+    progress.advance();
+  }
   return out;
 }
 
 }  // namespace
 
-Meshed make_mesh(Survey& survey, const MeshRequest& asked, Progress& progress) {
-  MeshRequest request = asked;
+std::string mesh_fingerprint(const Survey& survey, const MeshRequest& r) {
+  std::string options;
+  for (const double v : {r.cell, r.tolerance, r.close_holes, r.base_height, r.least_piece, r.detail}) pack(options, v);
+  pack(options, r.triangles), pack(options, r.measured_only), pack(options, r.base), pack(options, r.within);
+  pack(options, r.shift.kind), pack(options, r.shift.by), pack(options, r.formats), pack(options, r.textured);
+  pack(options, r.page), pack(options, r.texture_page), pack(options, r.out.string());
+  return survey::fingerprint({mesh_version, densified_block_print(survey), hash_bytes(options),
+                              survey::hash_or_empty(r.surface), survey::hash_or_empty(r.breaklines)});
+}
+
+Meshed make_mesh(Survey& survey, const MeshRequest& request, Progress& progress) {
   const survey::PhotoTable photos = survey::load_photos(survey);
   const NamedBlock named = block_to_densify(survey, photos, true, progress);
-  const double gsd = adjust::ground_sampling_distance(named.block);
-  if (!std::isfinite(request.cell)) request.cell = 2 * gsd;
-  if (!std::isfinite(request.tolerance)) request.tolerance = 0.5 * gsd;
-  photo::prepare_gdal();
-  DepthJob job(survey, photos, named, "");
-  job.ask(maps_for(survey, request.cell, gsd));
-  DepthSheets sheets(job);
-  sheets.make(progress);
-  TriangleMesh surface = find_surface(survey, job, sheets, request.cell, progress);
-  mesh::split_bow_ties(surface);
-  surface = mesh::without_loose_pieces(surface, request.least_piece);
-  {
-    const auto f = mesh::flaws_of(surface);
-    progress.say(fmt::format("{} faces, {} crowded, {} bow ties, {} border edges, {} pieces", surface.faces.size(), f.crowded_edges, f.bow_ties, f.border_edges, f.pieces));
-  }
-  const mesh::HolesClosed holes = mesh::close_holes(surface, std::isfinite(request.close_holes) ? request.close_holes : 30 * request.cell, 5 * request.cell);
-  {
-    const auto f = mesh::flaws_of(surface);
-    progress.say(fmt::format("{} closed {} left; {} faces, {} crowded, {} bow ties, {} border edges, {} pieces", holes.closed, holes.left, surface.faces.size(), f.crowded_edges, f.bow_ties, f.border_edges, f.pieces));
-  }
-  mesh::SimplifyOptions simplify;
-  simplify.tolerance = request.tolerance;
-  surface = mesh::simplified(surface, simplify, progress);
-  {
-    const auto f = mesh::flaws_of(surface);
-    progress.say(fmt::format("{} faces, {} crowded, {} bow ties, {} border edges, {} pieces", surface.faces.size(), f.crowded_edges, f.bow_ties, f.border_edges, f.pieces));
-  }
-  Textured textured;
-  if (request.textured) textured = lay_texture(surface, named, photos.kept(), request.page, 1, progress);
-  progress.say(fmt::format("{} charts, {} pages, seams {}, unseen {}", textured.charts, textured.texture.pages.size(), textured.seam_step_median, textured.unseen_share));
-  mesh::Model model = model_of(survey, named, std::move(surface), request.shift);
-  model.texture = std::move(textured.texture);
+  const geo::Frame frame(survey.crs, named.origin);
+  const dense::BlockVariance block(named.block, adjusted_uncertainty(survey, named.block));
   Meshed out;
-  const fs::path file = request.out.empty() ? survey.results() / "mesh.glb" : request.out;
-  for (const mesh::ModelFormat format : request.formats)
-    for (const fs::path& f : mesh::write_model(fs::path(file).replace_extension(mesh::ending_of(format)), format, model))
-      out.files.push_back(f.string());
-  out.triangles.push_back(model.mesh.faces.size());
-  for (Eigen::Index k = 0; k < 3; ++k) out.shift[static_cast<std::size_t>(k)] = model.shift[k];
+  TriangleMesh surface = request.surface.empty()
+                             ? surface_of_depths(survey, photos, named, request, out, progress)
+                             : surface_of_raster(survey, named, request, out, progress);
+  if (request.base) add_base(surface, request.base_height, frame);
+  std::vector<TriangleMesh> levels =
+      levels_of(std::move(surface), request, adjust::ground_sampling_distance(named.block), progress);
+  const fs::path stem = request.out.empty() ? survey.results() / "mesh" : request.out;
+  std::optional<Eigen::Vector3d> shift;
+  for (std::size_t i = 0; i < levels.size(); ++i) {
+    Textured textured;
+    if (request.textured)
+      textured = lay_texture(levels[i], named, photos.kept(), request.texture_page, request.detail, progress);
+    mesh::Model model = model_of(survey, frame, request.surface.empty() ? &block : nullptr, levels[i]);
+    if (!shift) shift = shift_for(request.shift, model.mesh);
+    model.shift = *shift;
+    for (Eigen::Vector3d& X : model.mesh.X) X -= *shift;
+    model.texture = std::move(textured.texture);
+    MeshLevel level =
+        write_level(i == 0 ? stem : fs::path(stem) += fmt::format("_{}", i + 1), request.formats, model, progress);
+    if (request.textured) level.charts = textured.charts, level.seam_step_median = textured.seam_step_median;
+    out.files.insert(out.files.end(), level.files.begin(), level.files.end());
+    out.levels.push_back(std::move(level));
+    if (i > 0) continue;
+    out.unseen_share = request.textured ? textured.unseen_share : 0;
+    note_surface(levels[i], model.mesh.sigma, model.metres.z(), out);
+    for (Eigen::Index k = 0; k < 3; ++k) out.shift[static_cast<std::size_t>(k)] = model.shift[k];
+    if (request.page) {
+      const fs::path page = stem.parent_path() / "model.html";
+      write_model_page(page, survey, named, model, progress);
+      out.files.push_back(page.string());
+    }
+    const fs::path side = fs::path(stem) += ".json";
+    write_side_file(side, model, out.files);
+    out.files.push_back(side.string());
+  }
+  survey.store.finish("mesh", mesh_fingerprint(survey, request), out,
+                      std::vector<fs::path>(out.files.begin(), out.files.end()));
   return out;
 }
 

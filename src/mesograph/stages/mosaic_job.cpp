@@ -13,8 +13,7 @@
 #include <mesograph/stages/block_to_densify.hpp>
 #include <mesograph/stages/mosaic_job.hpp>
 #include <mesograph/stages/sharpness.hpp>
-#include <mesograph/surface/other_crs.hpp>
-#include <mesograph/surface/raster_file.hpp>
+#include <mesograph/stages/surface_in_survey.hpp>
 
 namespace mesograph::stages {
 
@@ -32,18 +31,6 @@ double tidy_cell(double gsd) {
   const double power = std::pow(10.0, std::floor(std::log10(gsd)));
   const double step = (gsd / power < 3 ? 0.1 : 0.5) * power;
   return std::round(gsd / step) * step;
-}
-
-surface::Surface surface_for(const Survey& survey, const fs::path& path, Progress& progress) {
-  surface::Surface read = surface::read_surface(path);
-  surface::Surface like;
-  like.wkt = survey.crs.wkt, like.metres = read.metres;
-  if (!read.wkt.empty() && !surface::same_crs(read, like)) {
-    read = surface::into_crs(read, survey.crs.wkt, path.string());
-    progress.say(fmt::format("{}: brought into the survey's CRS, plan and heights", path.string()));
-  }
-  read.wkt = survey.crs.wkt;
-  return read;
 }
 
 /// The polygons as GeoJSON, a feature a line, so that several people's can be merged; coordinates in the survey's CRS.
@@ -99,7 +86,7 @@ MosaicJob::MosaicJob(const Survey& of, const MosaicRequest& what, Progress& prog
   const fs::path file = surface_file(survey, request);
   if (!fs::exists(file))
     throw Error("{}: there is no surface to lay the photos onto; mesograph surface makes one", file.string());
-  surface = surface_for(survey, file, progress);
+  surface = surface_in_survey(survey, file, progress);
   photo::prepare_gdal();
   lay_grids();
   ground_ = std::make_unique<mosaic::Ground>(surface, frame_);
@@ -170,7 +157,7 @@ void MosaicJob::read_filler(Progress& progress) {
   const fs::path file = request.filler.empty() ? survey.results() / "surface_ground.tif" : request.filler;
   if (request.filler.empty() && !fs::exists(file)) return;
   if (!fs::exists(file)) throw Error("{}: there is no such surface to fill from", file.string());
-  filler_ = surface_for(survey, file, progress);
+  filler_ = surface_in_survey(survey, file, progress);
   plan.filler = &filler_, filler_print_ = hash_file(file);
 }
 
