@@ -6,7 +6,7 @@
 namespace mesograph::mesh {
 
 struct ChoiceOptions {
-  double of_length = 0.15;  ///< what a seam along a triangle's side costs, against a photo that shows nothing: 1
+  double of_length = 0.5;   ///< what a seam along a triangle's side costs, against a photo that shows nothing: 1
   double of_step = 0.01;    ///< and for each grey level by which the photos differ beside it
   double odd = 1;           ///< what showing something that moves costs
   int rounds = 2;           ///< times that each photo is offered

@@ -3,6 +3,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/mesh/distance_field.hpp>
+#include <optional>
 
 namespace mesograph::mesh {
 
@@ -50,6 +51,21 @@ photo::Raster<float> nearest_within(photo::Raster<float> depth, int pixels) {
   return depth;
 }
 
+/// How much a surface faces the photo, by its neighbours; half where there are none.
+photo::Raster<std::uint8_t> facing_of(const dense::Pinhole& p, const photo::Raster<float>& depth) {
+  photo::Raster<std::uint8_t> out(depth.width, depth.height, 1, 128);
+  const auto X = [&](int col, int row) -> Eigen::Vector3d { return depth.at(col, row) * p.direction(col + 0.5, row + 0.5); };
+  for (int row = 1; row + 1 < depth.height; ++row)
+    for (int col = 1; col + 1 < depth.width; ++col) {
+      if (!std::isfinite(depth.at(col, row))) continue;
+      const Eigen::Vector3d n = (X(col + 1, row) - X(col - 1, row)).cross(X(col, row + 1) - X(col, row - 1)),
+                            d = p.direction(col + 0.5, row + 0.5);
+      if (const double cosine = std::abs(n.dot(d)) / (n.norm() * d.norm()); std::isfinite(cosine))
+        out.at(col, row) = static_cast<std::uint8_t>(std::lround(255 * cosine));
+    }
+  return out;
+}
+
 }  // namespace
 
 Sheet::Sheet(const dense::Pinhole& p, photo::Raster<float> depths, photo::Raster<float> sigmas)
@@ -57,6 +73,7 @@ Sheet::Sheet(const dense::Pinhole& p, photo::Raster<float> depths, photo::Raster
       depth(std::move(depths)),
       sigma(std::move(sigmas)),
       beyond(going_on(depth, gap)),
+      facing(facing_of(p, depth)),
       nearest(nearest_within(depth, gap)) {}
 
 namespace {
@@ -65,7 +82,8 @@ namespace {
 struct Heard {
   float near = 0, distance = 0, variance = 0, empty = 0, hidden = 0;
   float guess = 0, guessed_distance = 0;  ///< of what goes on into gaps
-  int photos = 0;                         ///< that have it near
+  /// Photos that have it near, find it empty, have something before it, and show nothing where they look.
+  int photos = 0, empties = 0, hides = 0, nothings = 0;
 };
 
 /// Takes in what one sheet says of the places of a column.
@@ -83,18 +101,26 @@ void hear(const Eigen::Vector3d& X, const Sheet& sheet, const FieldOptions& opti
     const int col = static_cast<int>(x.x()), row = static_cast<int>(x.y());
     double shown = dense::depth_at(sheet.depth, x, 3 * depth / p.c);
     const bool gap = !std::isfinite(shown);
+    Heard& h = heard[k];
     if (gap) shown = sheet.beyond.at(col, row);
-    if (!std::isfinite(shown)) continue;
-    const double along = v.norm() / depth, before = (shown - depth) * along;
+    if (!std::isfinite(shown)) {
+      ++h.nothings;
+      continue;
+    }
+    constexpr double least_facing = 0.2;  // beyond, slopes are as uncertain as they are steep
+    const double cosine = gap ? 0.5 : std::max(least_facing, sheet.facing.at(col, row) / 255.0);
+    const double along = v.norm() / depth, ray = (shown - depth) * along;
+    // Across the surface, as long as the way along the ray is not so much longer that the surface may have bent away.
+    constexpr double longest = 2;
+    const double before = std::abs(ray) > longest * band ? ray : ray * cosine;
     const double sigma = gap ? 0 : sheet.sigma.at(col, row) * along;
     const double reaches = std::max(band, 3 * sigma);
-    const double weight = gap ? options.gap_weight : usual * usual / (usual * usual + sigma * sigma);
-    Heard& h = heard[k];
+    const double weight = gap ? options.gap_weight : cosine * cosine * usual * usual / (usual * usual + sigma * sigma);
     if (before > reaches) {
       if (gap && !((sheet.nearest.at(col, row) - depth) * along > reaches)) continue;  // something may end here
-      h.empty += static_cast<float>(weight);
+      h.empty += static_cast<float>(weight), ++h.empties;
     } else if (before < -reaches) {
-      h.hidden += static_cast<float>(options.hidden_weight * weight);
+      h.hidden += static_cast<float>(options.hidden_weight * weight), ++h.hides;
     } else {
       const double w = weight * (before < 0 ? 1 + before / reaches : 1);
       if (gap) {
@@ -106,6 +132,15 @@ void hear(const Eigen::Vector3d& X, const Sheet& sheet, const FieldOptions& opti
       }
     }
   }
+}
+
+/// Where nothing is near: whether a place is empty; nothing where nobody knows. One photo against two that have something
+/// before it errs; and what is hidden from fewer photos than look there and see nothing, as against the sky, is not known
+/// to be full.
+std::optional<bool> is_empty(const Heard& h) {
+  if (h.empty > h.hidden && (h.empties > 1 || h.hides < 2)) return true;
+  if (h.hides > h.nothings) return false;
+  return std::nullopt;
 }
 
 }  // namespace
@@ -124,8 +159,8 @@ std::vector<Said> ask(const Eigen::Vector3d& X, int n, const std::vector<const S
                 std::sqrt(std::min(1.0F, 0.25F + 1.0F / static_cast<float>(h.photos)) * h.variance / h.near)};
     else if (h.guess > 0 && h.guess >= h.empty)
       out[k].distance = h.guessed_distance / h.guess;
-    else if (h.empty > 0 || h.hidden > 0)
-      out[k].distance = h.empty > h.hidden ? band : -band;
+    else if (const auto empty = is_empty(h))
+      out[k].distance = *empty ? band : -band;
   }
   return out;
 }

@@ -16,10 +16,11 @@ struct Sheet {
   /// Depths that go on for `gap` pixels into what has none, each that of the nearest pixel: how rays through gaps beside
   /// edges are taken, where nothing better is known.
   photo::Raster<float> beyond;
-  photo::Raster<float> nearest;  ///< and the least depth within as many pixels: up to there they surely pass
+  photo::Raster<std::uint8_t> facing;  ///< cosine between normal and ray, in 255ths
+  photo::Raster<float> nearest;        ///< and the least depth within as many pixels: up to there they surely pass
 
   Sheet(const dense::Pinhole& p, photo::Raster<float> depths, photo::Raster<float> sigmas);
-  std::size_t bytes() const { return 4 * depth.data.size() * sizeof(float); }
+  std::size_t bytes() const { return 4 * depth.data.size() * sizeof(float) + facing.data.size(); }
   static constexpr int gap = 5;
 };
 
@@ -43,9 +44,11 @@ struct FieldOptions {
 /// Distances of places from the surface that the sheets show: `n` of them, one over the other from X on, a cell apart.
 /// The mean of what those sheets say that have a place within the band, weighted by their variances and, behind, by
 /// nearness; else of those that have it in what goes on into gaps, which is a guess; else empty or full as most of them
-/// say. So rays carve what they pass, and what none saw stays full. Sheets are asked in their order.
-/// Accuracy: that of the sheets; along rays, so too far by the cosine between ray and normal, which leaves nought where
-/// it is. Cost: a projection and a look-up a place and sheet. Source: Curless and Levoy (1996), A volumetric method for
+/// say: emptiness needs two photos where two others have something before the place, fullness more photos from which it
+/// is hidden than look there and show nothing. So rays carve what they pass, and what none saw stays full. Sheets are
+/// asked in their order.
+/// Distances are those across the surface, as its slope in the photo says; what a photo sees aslant counts little.
+/// Accuracy: that of the sheets, beside the bend of the surface within the band. Cost: a projection and a look-up a place and sheet. Source: Curless and Levoy (1996), A volumetric method for
 /// building complex models from range images, SIGGRAPH.
 std::vector<Said> ask(const Eigen::Vector3d& X, int n, const std::vector<const Sheet*>& sheets,
                       const FieldOptions& options);

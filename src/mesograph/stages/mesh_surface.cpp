@@ -27,7 +27,7 @@ using survey::Survey;
 
 namespace {
 
-constexpr const char* part_version = "mesh part 3";
+constexpr const char* part_version = "mesh part 6";
 
 /// Depth maps as the last cloud was made from, so that they need not be made anew.
 dense::CloudRequest maps_for(const Survey& survey, double cell, double gsd) {
