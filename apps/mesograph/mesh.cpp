@@ -51,8 +51,7 @@ std::vector<mesh::ModelFormat> formats_of(const Call& call) {
   std::vector<mesh::ModelFormat> out;
   for (const std::string& word : call.list("formats")) {
     const auto format = from_word<mesh::ModelFormat>(word);
-    if (!format)
-      throw UsageError("--formats {}: there are glb, obj, ply, stl, dxf and landxml", word);
+    if (!format) throw UsageError("--formats {}: there are glb, obj, ply, stl, dxf and landxml", word);
     out.push_back(*format);
   }
   return out;
@@ -101,12 +100,13 @@ stages::MeshRequest mesh_request(const Call& call, const survey::Survey& opened)
 
 void say_mesh(Call& call, const stages::Meshed& made) {
   for (const stages::MeshLevel& level : made.levels) {
-    call.lines.push_back(fmt::format("{}: {} triangles{}", level.files.front(), level.triangles,
-                                     level.pages == 0 ? ""
-                                                      : fmt::format(", {} pieces of photos on {} page{}, steps along "
-                                                                    "their seams {:.1f} grey levels in the median",
-                                                                    level.charts, level.pages, level.pages == 1 ? "" : "s",
-                                                                    level.seam_step_median)));
+    call.lines.push_back(
+        fmt::format("{}: {} triangles{}", level.files.front(), level.triangles,
+                    level.pages == 0
+                        ? ""
+                        : fmt::format(", {} pieces of photos on {} page{}, steps along "
+                                      "their seams {:.1f} grey levels in the median",
+                                      level.charts, level.pages, level.pages == 1 ? "" : "s", level.seam_step_median)));
   }
   call.lines.push_back(fmt::format(
       "{:.0f} m2 in {} piece{}{}; {:.1f} % of it a guess between what was measured; {}; places are good to {:.3f} m in "

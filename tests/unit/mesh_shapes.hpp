@@ -42,14 +42,17 @@ inline bool closed(const mesograph::mesh::TriangleMesh& mesh) {
 inline mesograph::dense::Pinhole looking_from(const Eigen::Vector3d& C, double c = 200) {
   mesograph::dense::Pinhole out;
   out.width = out.height = 200, out.c = c, out.x0 = out.y0 = 100, out.C = C;
-  const Eigen::Vector3d back = C.normalized(), right = (std::abs(back.z()) > 0.9 ? Eigen::Vector3d::UnitX() : Eigen::Vector3d::UnitZ()).cross(back).normalized();
+  const Eigen::Vector3d
+      back = C.normalized(),
+      right = (std::abs(back.z()) > 0.9 ? Eigen::Vector3d::UnitX() : Eigen::Vector3d::UnitZ()).cross(back).normalized();
   out.R.col(0) = right, out.R.col(1) = back.cross(right), out.R.col(2) = back;
   return out;
 }
 
 /// What it sees, by how far along each ray something is (NaN: nothing), all to `sigma` m.
-inline mesograph::mesh::Sheet sheet_of(const mesograph::dense::Pinhole& p, double sigma,
-                                       const std::function<double(const Eigen::Vector3d& C, const Eigen::Vector3d& d)>& cast) {
+inline mesograph::mesh::Sheet sheet_of(
+    const mesograph::dense::Pinhole& p, double sigma,
+    const std::function<double(const Eigen::Vector3d& C, const Eigen::Vector3d& d)>& cast) {
   mesograph::photo::Raster<float> depth(p.width, p.height), sure(p.width, p.height, 1, static_cast<float>(sigma));
   for (int row = 0; row < p.height; ++row)
     for (int col = 0; col < p.width; ++col)

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <map>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/mesh/cube_cases.hpp>
@@ -9,7 +10,6 @@
 #include <mesograph/mesh/holes.hpp>
 #include <mesograph/mesh/iso_surface.hpp>
 #include <mesograph/mesh/simplify.hpp>
-#include <map>
 #include <set>
 
 #include "drawn_surface.hpp"
@@ -31,7 +31,8 @@ TEST_CASE("Any pattern of full and empty places is parted by one closed surface 
     for (int z = 1; z < n - 1; ++z)
       for (int y = 1; y < n - 1; ++y)
         for (int x = 1; x < n - 1; ++x)
-          if (std::uniform_real_distribution<>(0, 1)(random) < share) full[static_cast<std::size_t>(at(x, y, z))] = true, ++count;
+          if (std::uniform_real_distribution<>(0, 1)(random) < share)
+            full[static_cast<std::size_t>(at(x, y, z))] = true, ++count;
     TriangleMesh mesh;
     std::map<std::pair<int, int>, int> vertex;
     for (int z = 0; z + 1 < n; ++z)
@@ -46,10 +47,12 @@ TEST_CASE("Any pattern of full and empty places is parted by one closed surface 
             for (std::size_t k = 0; k < 3; ++k) {
               const mesh::CubeEdge& e = mesh::cube_edges()[triangle[k]];
               REQUIRE(full[static_cast<std::size_t>(corner(e.from))] != full[static_cast<std::size_t>(corner(e.to))]);
-              const auto [found, fresh] = vertex.try_emplace({corner(e.from), corner(e.to)}, static_cast<int>(mesh.X.size()));
+              const auto [found, fresh] =
+                  vertex.try_emplace({corner(e.from), corner(e.to)}, static_cast<int>(mesh.X.size()));
               if (fresh) {
                 const int from = corner(e.from);
-                mesh.X.push_back(Eigen::Vector3d(from % n, from / n % n, from / (n * n)) + 0.5 * Eigen::Vector3d::Unit(e.axis));
+                mesh.X.push_back(Eigen::Vector3d(from % n, from / n % n, from / (n * n)) +
+                                 0.5 * Eigen::Vector3d::Unit(e.axis));
                 mesh.sigma.push_back(1);
               }
               face[k] = found->second;
@@ -95,8 +98,9 @@ struct Ball {
     std::vector<mesh::SurfacePart> parts;
     for (int row = 0; row < r.rows() - 1; row += side)
       for (int col = 0; col < r.columns() - 1; col += side)
-        parts.push_back(mesh::surface_in(r, {r.first_col() + col, r.first_row() + row, std::min(side, r.columns() - 1 - col),
-                                             std::min(side, r.rows() - 1 - row)},
+        parts.push_back(mesh::surface_in(r,
+                                         {r.first_col() + col, r.first_row() + row,
+                                          std::min(side, r.columns() - 1 - col), std::min(side, r.rows() - 1 - row)},
                                          list, options));
     return mesh::joined(parts);
   }
@@ -115,8 +119,8 @@ TEST_CASE("A ball that photos see from all sides comes out whole, in its place, 
   std::vector<double> off;
   for (const Eigen::Vector3d& X : mesh.X) off.push_back(std::abs(X.norm() - 1));
   std::sort(off.begin(), off.end());
-  // Places lie up to 0.04 m off, where rays at 60 degrees meet the ball 0.04^2 tan^2(60) / 2 = 0.0024 m beyond its tangent
-  // plane, and depths are linear between pixels of 0.014 m; seen 0.0031 in the median, 0.0123 at nine of ten.
+  // Places lie up to 0.04 m off, where rays at 60 degrees meet the ball 0.04^2 tan^2(60) / 2 = 0.0024 m beyond its
+  // tangent plane, and depths are linear between pixels of 0.014 m; seen 0.0031 in the median, 0.0123 at nine of ten.
   CHECK(off[off.size() / 2] < 0.004);
   CHECK(off[off.size() * 9 / 10] < 0.015);
   // 0.01 m along rays, of some seven photos: no better than half, no worse than aslant.
@@ -167,7 +171,7 @@ TEST_CASE("What rays pass is empty, what nobody saw stays full and is a guess, a
   mesh::FieldOptions options;
   options.cell = 0.1;
   const auto said = [&](double x, double y, double z) { return mesh::ask({x, y, z}, 1, list, options)[0]; };
-  CHECK(said(2.5, 0, 0.1).distance == Approx(0.1).margin(0.02));   // rays lean by up to half
+  CHECK(said(2.5, 0, 0.1).distance == Approx(0.1).margin(0.02));    // rays lean by up to half
   CHECK(said(2.5, 0, -0.1).distance == Approx(-0.1).margin(0.03));  // in spite of the hole that one sees
   CHECK(said(2.5, 0, -1).distance < 0);
   CHECK(said(0, 0, 1).distance < 0);  // in the box: nobody looks there, and nobody measured
@@ -269,7 +273,7 @@ TEST_CASE("Guesses beyond the last measurement go, those within a window of it a
   TriangleMesh mesh = net(20, 1, [](double, double) { return 0.0; });
   const auto at = [](int col, int row) { return static_cast<std::size_t>(row * 21 + col); };
   constexpr float none = std::numeric_limits<float>::quiet_NaN();
-  mesh.sigma[at(10, 10)] = none, mesh.X[at(10, 10)].z() = 0.3;                                           // alone
+  mesh.sigma[at(10, 10)] = none, mesh.X[at(10, 10)].z() = 0.3;  // alone
   for (int row = 4; row <= 8; ++row)
     for (int col = 4; col <= 8; ++col) mesh.sigma[at(col, row)] = none, mesh.X[at(col, row)].z() = 1.0;  // a patch
   for (int row = 0; row <= 20; ++row) mesh.sigma[at(20, row)] = none;                                    // a fringe
@@ -328,7 +332,7 @@ TEST_CASE("Triangles over a raster keep each cell's height to the tolerance, fol
   std::size_t met = 0, off = 0;
   for (std::size_t i = 0; i < z.size(); ++i)
     if (std::isfinite(z[i]) && std::isfinite(surface.z[i])) ++met, off += std::abs(z[i] - surface.z[i]) > 0.0301;
-  CHECK(met > 53000);  // of 240 x 240 less a disc of 1,257
+  CHECK(met > 53000);      // of 240 x 240 less a disc of 1,257
   CHECK(500 * off < met);  // cells beside rims, which are followed to three quarters of one
   CHECK(area == Approx(23.9 * 23.9 - 3.14159 * 4.2).epsilon(0.01));
   surface::Surface empty = surface;

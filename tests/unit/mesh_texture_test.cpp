@@ -50,13 +50,15 @@ TEST_CASE("A photo sees no face behind another, none from behind, and half-hidde
   const TriangleMesh mesh = roofed();
   const mesh::PhotoViews views = mesh::views_of(mesh, from_above(0, 0, [](double, double) { return 100.0F; }));
   std::vector<float> pixels(mesh.faces.size(), 0);
-  for (std::size_t i = 0; i < views.face.size(); ++i) pixels[static_cast<std::size_t>(views.face[i])] = views.view[i].pixels;
+  for (std::size_t i = 0; i < views.face.size(); ++i)
+    pixels[static_cast<std::size_t>(views.face[i])] = views.view[i].pixels;
   int hidden = 0, seen = 0;
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
     const Eigen::Vector3d X = (mesh.at(mesh.faces[f][0]) + mesh.at(mesh.faces[f][1]) + mesh.at(mesh.faces[f][2])) / 3;
     if (X.z() > 1 || X.x() < 0.5 || X.x() > 19.5 || X.y() < 0.5 || X.y() > 19.5) continue;
     // The roof's shadow by similar triangles: from C = (10, 10, 50) a point at height 5 falls at C + (p - C) 50 / 45.
-    const double west = 10 + (3 - 10) / 0.9, east = 10 + (7 - 10) / 0.9, south = 10 + (8 - 10) / 0.9, north = 10 + (12 - 10) / 0.9;
+    const double west = 10 + (3 - 10) / 0.9, east = 10 + (7 - 10) / 0.9, south = 10 + (8 - 10) / 0.9,
+                 north = 10 + (12 - 10) / 0.9;
     const double inside = std::min({X.x() - west, east - X.x(), X.y() - south, north - X.y()});
     if (inside > 0.5) {
       ++hidden;
@@ -75,8 +77,12 @@ TEST_CASE("A photo sees no face behind another, none from behind, and half-hidde
 
 TEST_CASE("What moves is marked in the photo that shows it, and the seam keeps off where photos differ") {
   const TriangleMesh mesh = net(60, 0.5, [](double, double) { return 0.0; });
-  const auto ground = [](double x, double y) { return static_cast<float>(100 + 10 * std::sin(x) + 5 * std::cos(3 * y)); };
-  const auto car = [&](double x, double y) { return std::abs(x - 12) < 1 && std::abs(y - 10) < 2 ? 220.0F : ground(x, y); };
+  const auto ground = [](double x, double y) {
+    return static_cast<float>(100 + 10 * std::sin(x) + 5 * std::cos(3 * y));
+  };
+  const auto car = [&](double x, double y) {
+    return std::abs(x - 12) < 1 && std::abs(y - 10) < 2 ? 220.0F : ground(x, y);
+  };
   std::vector<mesh::PhotoViews> photos;
   photos.push_back(mesh::views_of(mesh, from_above(0, 0, car)));
   photos.push_back(mesh::views_of(mesh, from_above(1, 4, ground)));
@@ -141,16 +147,19 @@ TEST_CASE("Charts lie in their pages without overlapping, and levelled seams can
   for (const mesh::Chart& c : atlas.charts)
     for (int row = c.row; row < c.row + c.height; ++row)
       for (int col = c.col; col < c.col + c.width; ++col)
-        overlap |= taken[static_cast<std::size_t>(c.page)][static_cast<std::size_t>(row) * atlas.pages[static_cast<std::size_t>(c.page)][0] + col]++ > 0;
+        overlap |= taken[static_cast<std::size_t>(c.page)]
+                        [static_cast<std::size_t>(row) * atlas.pages[static_cast<std::size_t>(c.page)][0] + col]++ > 0;
   CHECK_FALSE(overlap);
-  mesh::Pages pages{mesh, atlas, at, 1, [&](std::int32_t p, const Eigen::Vector3d& X) { return std::optional(x_of(p, X)); }, {}};
+  mesh::Pages pages{
+      mesh, atlas, at, 1, [&](std::int32_t p, const Eigen::Vector3d& X) { return std::optional(x_of(p, X)); }, {}};
   for (const auto& [width, height] : atlas.pages) pages.pages.emplace_back(width, height, 3);
   for (const mesh::Chart& c : atlas.charts)
     for (int row = 0; row < c.height; ++row)
       for (int col = 0; col < c.width; ++col)
         for (int ch = 0; ch < 3; ++ch)
           pages.pages[static_cast<std::size_t>(c.page)].at(c.col + col, c.row + row, ch) =
-              images[static_cast<std::size_t>(c.photo)].at(std::clamp(c.left + col, 0, 399), std::clamp(c.top + row, 0, 399), ch);
+              images[static_cast<std::size_t>(c.photo)].at(std::clamp(c.left + col, 0, 399),
+                                                           std::clamp(c.top + row, 0, 399), ch);
   const double before = median(mesh::seam_steps(pages));
   mesh::level_seams(pages, 6);
   std::vector<double> steps = mesh::seam_steps(pages);
@@ -182,13 +191,18 @@ TEST_CASE("A model as bytes says where it is, tears vertices where pictures are 
   const auto json = nlohmann::json::parse(bytes.substr(20, number(12)));
   const auto matrix = json["nodes"][0]["matrix"];
   // Column vectors: (east, north, height) = (1, 2, 3) comes to x = E, y = H, z = -N.
-  const auto row = [&](int r) { return matrix[r].get<double>() + 2 * matrix[4 + r].get<double>() + 3 * matrix[8 + r].get<double>() + matrix[12 + r].get<double>(); };
+  const auto row = [&](int r) {
+    return matrix[r].get<double>() + 2 * matrix[4 + r].get<double>() + 3 * matrix[8 + r].get<double>() +
+           matrix[12 + r].get<double>();
+  };
   CHECK(row(0) == 431201);
   CHECK(row(1) == 3);
   CHECK(row(2) == -6822402);
   const auto& primitive = json["meshes"][0]["primitives"][0];
-  CHECK(json["accessors"][primitive["attributes"]["POSITION"].get<int>()]["count"] == 5);  // one torn in two, one shared
-  const auto& sigma = json["bufferViews"][json["accessors"][primitive["attributes"]["_SIGMA"].get<int>()]["bufferView"].get<int>()];
+  CHECK(json["accessors"][primitive["attributes"]["POSITION"].get<int>()]["count"] ==
+        5);  // one torn in two, one shared
+  const auto& sigma =
+      json["bufferViews"][json["accessors"][primitive["attributes"]["_SIGMA"].get<int>()]["bufferView"].get<int>()];
   float first = 0;
   std::memcpy(&first, bytes.data() + 20 + number(12) + 8 + sigma["byteOffset"].get<std::size_t>(), 4);
   CHECK(first == -1);

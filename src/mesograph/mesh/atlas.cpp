@@ -85,11 +85,13 @@ Atlas make_atlas(const TriangleMesh& mesh, const std::vector<std::int32_t>& phot
   if (widest > options.page)
     throw Error("mesh: a piece of texture is {} pixels wide, wider than a page of {}; give a larger --page", widest,
                 options.page);
-  const int side = std::clamp(static_cast<int>(std::sqrt(1.1 * area)) + 64, std::min(widest, options.page), options.page);
+  const int side =
+      std::clamp(static_cast<int>(std::sqrt(1.1 * area)) + 64, std::min(widest, options.page), options.page);
   pack(out, (side + 63) / 64 * 64 > options.page ? options.page : (side + 63) / 64 * 64, options.page);
   out.chart.assign(mesh.faces.size(), -1);
   for (std::size_t c = 0; c < out.charts.size(); ++c)
-    for (const std::int32_t f : out.charts[c].faces) out.chart[static_cast<std::size_t>(f)] = static_cast<std::int32_t>(c);
+    for (const std::int32_t f : out.charts[c].faces)
+      out.chart[static_cast<std::size_t>(f)] = static_cast<std::int32_t>(c);
   return out;
 }
 

@@ -14,9 +14,9 @@ struct Chart {
 };
 
 struct AtlasOptions {
-  int page = 8192;     ///< pixels, side at most
-  int margin = 8;      ///< pixels around what faces need: smaller pictures of a page are means of eight pixels
-  double scale = 1;    ///< of a photo's pixels in the pages
+  int page = 8192;   ///< pixels, side at most
+  int margin = 8;    ///< pixels around what faces need: smaller pictures of a page are means of eight pixels
+  double scale = 1;  ///< of a photo's pixels in the pages
 };
 
 struct Atlas {

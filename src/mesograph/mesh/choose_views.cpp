@@ -70,7 +70,8 @@ class Choice {
           take[static_cast<std::size_t>(i)] += seam(side, photo, other);
         } else if (f == side.one) {
           // As in mosaic/seams: A both stay, B the other goes, D this one goes.
-          const float b = seam(side, own, photo), d = seam(side, photo, other), a = std::min(seam(side, own, other), b + d);
+          const float b = seam(side, own, photo), d = seam(side, photo, other),
+                      a = std::min(seam(side, own, other), b + d);
           take[static_cast<std::size_t>(i)] += d - a, take[static_cast<std::size_t>(j)] -= d;
           flow.add_arc(i, j, b + d - a, 0);
         }
@@ -100,8 +101,8 @@ class Choice {
   }
   const View* view(std::size_t f, std::int32_t photo) const {
     const auto all = views_[f];
-    const auto found = std::lower_bound(all.begin(), all.end(), photo,
-                                        [](const View& v, std::int32_t p) { return v.photo < p; });
+    const auto found =
+        std::lower_bound(all.begin(), all.end(), photo, [](const View& v, std::int32_t p) { return v.photo < p; });
     return found != all.end() && found->photo == photo ? &*found : nullptr;
   }
   /// Grey levels by which two photos differ in a face; as much as anything where one does not show it.

@@ -54,7 +54,9 @@ photo::Raster<float> nearest_within(photo::Raster<float> depth, int pixels) {
 /// How much a surface faces the photo, by its neighbours; half where there are none.
 photo::Raster<std::uint8_t> facing_of(const dense::Pinhole& p, const photo::Raster<float>& depth) {
   photo::Raster<std::uint8_t> out(depth.width, depth.height, 1, 128);
-  const auto X = [&](int col, int row) -> Eigen::Vector3d { return depth.at(col, row) * p.direction(col + 0.5, row + 0.5); };
+  const auto X = [&](int col, int row) -> Eigen::Vector3d {
+    return depth.at(col, row) * p.direction(col + 0.5, row + 0.5);
+  };
   for (int row = 1; row + 1 < depth.height; ++row)
     for (int col = 1; col + 1 < depth.width; ++col) {
       if (!std::isfinite(depth.at(col, row))) continue;
@@ -134,9 +136,9 @@ void hear(const Eigen::Vector3d& X, const Sheet& sheet, const FieldOptions& opti
   }
 }
 
-/// Where nothing is near: whether a place is empty; nothing where nobody knows. One photo against two that have something
-/// before it errs; and what is hidden from fewer photos than look there and see nothing, as against the sky, is not known
-/// to be full.
+/// Where nothing is near: whether a place is empty; nothing where nobody knows. One photo against two that have
+/// something before it errs; and what is hidden from fewer photos than look there and see nothing, as against the sky,
+/// is not known to be full.
 std::optional<bool> is_empty(const Heard& h) {
   if (h.empty > h.hidden && (h.empties > 1 || h.hides < 2)) return true;
   if (h.hides > h.nothings) return false;

@@ -13,8 +13,8 @@ namespace mesograph::mesh {
 struct Sheet {
   dense::Pinhole pinhole;
   photo::Raster<float> depth, sigma;
-  /// Depths that go on for `gap` pixels into what has none, each that of the nearest pixel: how rays through gaps beside
-  /// edges are taken, where nothing better is known.
+  /// Depths that go on for `gap` pixels into what has none, each that of the nearest pixel: how rays through gaps
+  /// beside edges are taken, where nothing better is known.
   photo::Raster<float> beyond;
   photo::Raster<std::uint8_t> facing;  ///< cosine between normal and ray, in 255ths
   photo::Raster<float> nearest;        ///< and the least depth within as many pixels: up to there they surely pass
@@ -32,8 +32,9 @@ struct Said {
 
 struct FieldOptions {
   double cell = nan;  ///< m, between places that are asked
-  /// Cells on both sides of a photo's surface within which it says how far the place is; beyond, that it is empty before
-  /// it, and behind it nothing that others could not overrule. More: smoother, thin walls grow thick. No less than 1.5.
+  /// Cells on both sides of a photo's surface within which it says how far the place is; beyond, that it is empty
+  /// before it, and behind it nothing that others could not overrule. More: smoother, thin walls grow thick. No less
+  /// than 1.5.
   double band = 3;
   /// What it says from behind a surface against what it says of emptiness: a hidden place is no full one.
   double hidden_weight = 0.2;
@@ -48,8 +49,9 @@ struct FieldOptions {
 /// is hidden than look there and show nothing. So rays carve what they pass, and what none saw stays full. Sheets are
 /// asked in their order.
 /// Distances are those across the surface, as its slope in the photo says; what a photo sees aslant counts little.
-/// Accuracy: that of the sheets, beside the bend of the surface within the band. Cost: a projection and a look-up a place and sheet. Source: Curless and Levoy (1996), A volumetric method for
-/// building complex models from range images, SIGGRAPH.
+/// Accuracy: that of the sheets, beside the bend of the surface within the band. Cost: a projection and a look-up a
+/// place and sheet. Source: Curless and Levoy (1996), A volumetric method for building complex models from range
+/// images, SIGGRAPH.
 std::vector<Said> ask(const Eigen::Vector3d& X, int n, const std::vector<const Sheet*>& sheets,
                       const FieldOptions& options);
 
@@ -75,7 +77,8 @@ class ColumnRanges {
   void spread();
   /// Of a column; empty where nothing is near it, or outside the box.
   Range of(int col, int row) const {
-    const bool inside = col >= first_col_ && row >= first_row_ && col < first_col_ + columns_ && row < first_row_ + rows_;
+    const bool inside =
+        col >= first_col_ && row >= first_row_ && col < first_col_ + columns_ && row < first_row_ + rows_;
     return inside ? ranges_[static_cast<std::size_t>(row - first_row_) * columns_ + (col - first_col_)] : Range();
   }
   int first_col() const { return first_col_; }

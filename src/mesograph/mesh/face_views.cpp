@@ -84,7 +84,8 @@ PhotoViews views_of(const TriangleMesh& mesh, const ShownIn& photo) {
     const Face& f = mesh.faces[i];
     const std::array<Eigen::Vector2d, 3> at = {corner(f[0]), corner(f[1]), corner(f[2])};
     if (!at[0].allFinite() || !at[1].allFinite() || !at[2].allFinite()) continue;
-    nearest.draw(at, {(mesh.at(f[0]) - photo.C).norm(), (mesh.at(f[1]) - photo.C).norm(), (mesh.at(f[2]) - photo.C).norm()});
+    nearest.draw(
+        at, {(mesh.at(f[0]) - photo.C).norm(), (mesh.at(f[1]) - photo.C).norm(), (mesh.at(f[2]) - photo.C).norm()});
     if (facing(mesh, f, photo.C) > 0.05 && within(photo, at[0]) && within(photo, at[1]) && within(photo, at[2]))
       candidates.push_back(static_cast<std::int32_t>(i));
   }
@@ -136,7 +137,8 @@ void FaceViews::mark_odd() {
   // Grey levels off the middle, of all views: their spread tells what light and texture do.
   const auto off = [](const View& v, const std::array<float, 3>& middle) {
     float most = 0;
-    for (std::size_t ch = 0; ch < 3; ++ch) most = std::max(most, std::abs(static_cast<float>(v.colour[ch]) - middle[ch]));
+    for (std::size_t ch = 0; ch < 3; ++ch)
+      most = std::max(most, std::abs(static_cast<float>(v.colour[ch]) - middle[ch]));
     return most;
   };
   const auto middle_of = [&](std::size_t f) {

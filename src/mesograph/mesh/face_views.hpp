@@ -14,9 +14,9 @@ namespace mesograph::mesh {
 /// What a photo shows of a face.
 struct View {
   std::int32_t photo = -1;
-  float pixels = 0;                        ///< of the photo that it takes, as far as it is seen; times the sharpness
-  std::array<std::uint8_t, 3> colour{};    ///< its mean, red, green, blue
-  std::uint8_t odd = 0;                    ///< 1: unlike what the others show, by something that moves
+  float pixels = 0;                      ///< of the photo that it takes, as far as it is seen; times the sharpness
+  std::array<std::uint8_t, 3> colour{};  ///< its mean, red, green, blue
+  std::uint8_t odd = 0;                  ///< 1: unlike what the others show, by something that moves
 };
 
 /// Faces that a photo shows, ascending.
@@ -28,12 +28,12 @@ struct PhotoViews {
 /// A photo as faces are looked up in it.
 struct ShownIn {
   int number = 0;
-  int width = 0, height = 0;   ///< pixels
+  int width = 0, height = 0;  ///< pixels
   Eigen::Vector3d C = Eigen::Vector3d::Zero();
   std::function<std::optional<mosaic::Shown>(const Eigen::Vector3d&)> image;
   /// Colour at an image point, toned as an average photo would have it.
   std::function<std::array<float, 3>(const mosaic::Shown&)> colour;
-  double sharpness = 1;        ///< against its neighbours', 1 at most
+  double sharpness = 1;  ///< against its neighbours', 1 at most
 };
 
 /// The faces that a photo sees: seven places of each are looked up among the nearest of all faces in each square of two

@@ -41,8 +41,8 @@ class Buffer {
 
 /// Faces that share a page and a material, with vertices of their own where the picture is torn.
 struct Primitive {
-  std::vector<std::int32_t> vertex;   ///< in the mesh
-  std::vector<Eigen::Vector2f> at;    ///< u, v
+  std::vector<std::int32_t> vertex;  ///< in the mesh
+  std::vector<Eigen::Vector2f> at;   ///< u, v
   std::vector<std::uint32_t> corners;
 };
 
@@ -53,7 +53,9 @@ std::map<std::int32_t, Primitive> primitives_of(const Model& model) {
     std::int32_t vertex;
     float u, v;
     std::uint32_t index;
-    bool operator<(const Corner& o) const { return std::tie(vertex, u, v, index) < std::tie(o.vertex, o.u, o.v, o.index); }
+    bool operator<(const Corner& o) const {
+      return std::tie(vertex, u, v, index) < std::tie(o.vertex, o.u, o.v, o.index);
+    }
   };
   std::map<std::int32_t, std::vector<Corner>> corners;
   for (std::size_t f = 0; f < model.mesh.faces.size(); ++f) {
@@ -69,8 +71,8 @@ std::map<std::int32_t, Primitive> primitives_of(const Model& model) {
     p.corners.resize(list.size());
     std::sort(list.begin(), list.end());
     for (std::size_t i = 0; i < list.size(); ++i) {
-      const bool same = i > 0 && list[i].vertex == list[i - 1].vertex && list[i].u == list[i - 1].u &&
-                        list[i].v == list[i - 1].v;
+      const bool same =
+          i > 0 && list[i].vertex == list[i - 1].vertex && list[i].u == list[i - 1].u && list[i].v == list[i - 1].v;
       if (!same) p.vertex.push_back(list[i].vertex), p.at.emplace_back(list[i].u, list[i].v);
       p.corners[list[i].index] = static_cast<std::uint32_t>(p.vertex.size()) - 1;
     }
@@ -119,32 +121,32 @@ std::string glb_bytes(const Model& model, bool placed) {
     Json json = primitive_json(model, primitive, page >= 0, normals, buffer);
     json["material"] = materials.size();
     if (page < 0) {
-      materials.push_back({{"name", "plain"},
-                           {"doubleSided", true},
-                           {"pbrMetallicRoughness",
-                            {{"baseColorFactor", {0.3, 0.32, 0.33, 1.0}}, {"metallicFactor", 0}, {"roughnessFactor", 1}}}});
+      materials.push_back(
+          {{"name", "plain"},
+           {"doubleSided", true},
+           {"pbrMetallicRoughness",
+            {{"baseColorFactor", {0.3, 0.32, 0.33, 1.0}}, {"metallicFactor", 0}, {"roughnessFactor", 1}}}});
     } else {
       const std::string jpeg = photo::jpeg_bytes(model.texture.pages[static_cast<std::size_t>(page)], 90);
       images.push_back({{"bufferView", buffer.add_view(jpeg.data(), jpeg.size(), 0)}, {"mimeType", "image/jpeg"}});
       textures.push_back({{"source", images.size() - 1}, {"sampler", 0}});
-      materials.push_back({{"name", "page " + std::to_string(page + 1)},
-                           {"doubleSided", true},
-                           {"extensions", {{"KHR_materials_unlit", Json::object()}}},
-                           {"pbrMetallicRoughness",
-                            {{"baseColorTexture", {{"index", textures.size() - 1}}},
-                             {"metallicFactor", 0},
-                             {"roughnessFactor", 1}}}});
+      materials.push_back(
+          {{"name", "page " + std::to_string(page + 1)},
+           {"doubleSided", true},
+           {"extensions", {{"KHR_materials_unlit", Json::object()}}},
+           {"pbrMetallicRoughness",
+            {{"baseColorTexture", {{"index", textures.size() - 1}}}, {"metallicFactor", 0}, {"roughnessFactor", 1}}}});
     }
     primitives.push_back(std::move(json));
   }
-  const Eigen::Vector3d &m = model.metres, shift = placed ? model.shift.cwiseProduct(m) : Eigen::Vector3d::Zero().eval();
+  const Eigen::Vector3d &m = model.metres,
+                        shift = placed ? model.shift.cwiseProduct(m) : Eigen::Vector3d::Zero().eval();
   // Columns of a matrix that makes (east, height, -north), m, of (east, north, height), and the shift likewise.
   const Json matrix = {m.x(), 0, 0, 0, 0, 0, -m.y(), 0, 0, m.z(), 0, 0, shift.x(), shift.z(), -shift.y(), 1};
   Json json = {{"asset",
                 {{"version", "2.0"},
                  {"generator", "Mesograph mesh"},
-                 {"extras",
-                  {{"shift", {model.shift.x(), model.shift.y(), model.shift.z()}}, {"crs", model.wkt}}}}},
+                 {"extras", {{"shift", {model.shift.x(), model.shift.y(), model.shift.z()}}, {"crs", model.wkt}}}}},
                {"scene", 0},
                {"scenes", {{{"nodes", {0}}}}},
                {"nodes", {{{"name", model.name}, {"mesh", 0}, {"matrix", matrix}}}},

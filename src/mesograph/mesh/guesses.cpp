@@ -37,7 +37,8 @@ TriangleMesh without_fringe(const TriangleMesh& mesh, int rounds) {
   for (int round = 1; round < rounds && !going.empty(); ++round, going.swap(next)) {
     next.clear();
     for (const std::int32_t f : going)
-      for (auto at = std::lower_bound(beside.begin(), beside.end(), std::pair(f, -1)); at != beside.end() && at->first == f; ++at)
+      for (auto at = std::lower_bound(beside.begin(), beside.end(), std::pair(f, -1));
+           at != beside.end() && at->first == f; ++at)
         take(at->second, next);
   }
   std::vector<Face> left;

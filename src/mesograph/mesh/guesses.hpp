@@ -12,8 +12,8 @@ TriangleMesh without_fringe(const TriangleMesh& mesh, int rounds);
 /// times; rims stay. Accuracy: they are guesses. Cost: a pass over them a round.
 void smooth_guesses(TriangleMesh& mesh, int rounds);
 
-/// Guesses that measurement surrounds within `window` m, what matching looks at for one place, are none: they are half as
-/// sure as the least sure beside them. Cost: a pass over the edges.
+/// Guesses that measurement surrounds within `window` m, what matching looks at for one place, are none: they are half
+/// as sure as the least sure beside them. Cost: a pass over the edges.
 void settle_small_guesses(TriangleMesh& mesh, double window);
 
 /// Without any guess.

@@ -18,10 +18,10 @@ using FieldKernel = CGAL::Exact_predicates_inexact_constructions_kernel;
 
 /// What a triangle knows of its cells.
 struct Worst {
-  double error = 0;       ///< m
-  std::size_t cell = 0;   ///< that has it
+  double error = 0;      ///< m
+  std::size_t cell = 0;  ///< that has it
   std::uint32_t stamp = 0;
-  int inside = -1;        ///< 1: part of the surface; -1: not asked yet
+  int inside = -1;  ///< 1: part of the surface; -1: not asked yet
 };
 struct Corner {
   double z = std::numeric_limits<double>::quiet_NaN();
@@ -43,8 +43,9 @@ class Builder {
     part_.assign(g.size(), false);
     for (int row = 0; row + 1 < g.rows; ++row)
       for (int col = 0; col + 1 < g.columns; ++col)
-        if (whole(col, row)) part_[g.at(col, row)] = part_[g.at(col + 1, row)] = part_[g.at(col, row + 1)] =
-            part_[g.at(col + 1, row + 1)] = true;
+        if (whole(col, row))
+          part_[g.at(col, row)] = part_[g.at(col + 1, row)] = part_[g.at(col, row + 1)] =
+              part_[g.at(col + 1, row + 1)] = true;
   }
 
   TriangleMesh run() {
@@ -59,8 +60,8 @@ class Builder {
       open_.pop();
       if (next.face->info().stamp != next.stamp) continue;
       const surface::Grid& g = s_.grid;
-      const auto vertex = field_.insert({static_cast<double>(g.column_of(next.cell)), static_cast<double>(g.row_of(next.cell))},
-                                        next.face);
+      const auto vertex = field_.insert(
+          {static_cast<double>(g.column_of(next.cell)), static_cast<double>(g.row_of(next.cell))}, next.face);
       set(vertex);
       // All that changed lies around the new corner.
       auto face = field_.incident_faces(vertex);
@@ -88,9 +89,7 @@ class Builder {
   };
   std::priority_queue<Open> open_;
 
-  bool has(int col, int row) const {
-    return s_.grid.inside(col, row) && std::isfinite(s_.z[s_.grid.at(col, row)]);
-  }
+  bool has(int col, int row) const { return s_.grid.inside(col, row) && std::isfinite(s_.z[s_.grid.at(col, row)]); }
   /// Whether the square between the middles of four cells is part of the surface.
   bool whole(int col, int row) const {
     return has(col, row) && has(col + 1, row) && has(col, row + 1) && has(col + 1, row + 1);
@@ -106,7 +105,9 @@ class Builder {
         const double w = (1 - std::abs(col - c - dc)) * (1 - std::abs(row - r - dr));
         const std::size_t i = s_.grid.at(c + dc, r + dr);
         sum += w * s_.z[i], weight += w;
-        sigma += w > 0 ? w * (s_.source[i] == surface::Source::measured ? s_.sigma[i] : std::numeric_limits<double>::quiet_NaN()) : 0;
+        sigma += w > 0 ? w * (s_.source[i] == surface::Source::measured ? s_.sigma[i]
+                                                                        : std::numeric_limits<double>::quiet_NaN())
+                       : 0;
       }
     if (weight > 0) out.z = sum / weight, out.sigma = static_cast<float>(sigma / weight);
     return out;
@@ -239,7 +240,8 @@ class Builder {
         const Eigen::Vector2d from = p(k), to = p((k + 1) % 3);
         if ((from.y() - row) * (to.y() - row) > 0) continue;
         const double t = from.y() == to.y() ? 0 : (row - from.y()) / (to.y() - from.y());
-        for (const double x : {from.x() + t * (to.x() - from.x()), from.y() == to.y() ? to.x() : from.x() + t * (to.x() - from.x())})
+        for (const double x :
+             {from.x() + t * (to.x() - from.x()), from.y() == to.y() ? to.x() : from.x() + t * (to.x() - from.x())})
           low = std::min(low, x), high = std::max(high, x);
       }
       for (int col = std::max(0, static_cast<int>(std::ceil(low - 1e-9)));
@@ -256,7 +258,8 @@ class Builder {
   }
   bool is_corner(Field::Face_handle face, std::size_t cell) const {
     for (int k = 0; k < 3; ++k)
-      if (face->vertex(k)->point().x() == s_.grid.column_of(cell) && face->vertex(k)->point().y() == s_.grid.row_of(cell))
+      if (face->vertex(k)->point().x() == s_.grid.column_of(cell) &&
+          face->vertex(k)->point().y() == s_.grid.row_of(cell))
         return true;
     return false;
   }

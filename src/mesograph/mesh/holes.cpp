@@ -21,7 +21,8 @@ using Kernel = CGAL::Exact_predicates_inexact_constructions_kernel;
 using VertexBase = CGAL::Triangulation_vertex_base_with_info_2<std::int32_t, Kernel>;
 using FaceBase =
     CGAL::Triangulation_face_base_with_info_2<int, Kernel, CGAL::Constrained_triangulation_face_base_2<Kernel>>;
-using Triangulation = CGAL::Constrained_Delaunay_triangulation_2<Kernel, CGAL::Triangulation_data_structure_2<VertexBase, FaceBase>>;
+using Triangulation =
+    CGAL::Constrained_Delaunay_triangulation_2<Kernel, CGAL::Triangulation_data_structure_2<VertexBase, FaceBase>>;
 using Rim = std::vector<std::int32_t>;
 
 /// A plane that shows a rim: two axes, and the sense in which the rim runs round in it, counter-clockwise.
@@ -121,8 +122,8 @@ std::vector<Eigen::Vector2d> inside(const CGAL::Polygon_2<Kernel>& polygon, cons
   return out;
 }
 
-/// What rims enclose in their plane: the first one's inside without that of the others. Nothing where one crosses itself
-/// or another. `spacing`: between vertices inside; infinite: none.
+/// What rims enclose in their plane: the first one's inside without that of the others. Nothing where one crosses
+/// itself or another. `spacing`: between vertices inside; infinite: none.
 std::optional<Patch> patch_in_plane(const std::vector<std::vector<Eigen::Vector2d>>& rims, double spacing) {
   Patch out;
   Triangulation t;
@@ -219,7 +220,8 @@ bool close(TriangleMesh& mesh, Edges& edges, const Rim& rim, float sigma) {
   std::vector<Eigen::Vector2d> at;
   std::vector<double> heights;
   const Eigen::Vector3d n = plane.u.cross(plane.v);
-  for (const std::int32_t v : rim) at.push_back(plane.on(mesh.at(v))), heights.push_back(n.dot(mesh.at(v) - plane.origin));
+  for (const std::int32_t v : rim)
+    at.push_back(plane.on(mesh.at(v))), heights.push_back(n.dot(mesh.at(v) - plane.origin));
   const double spacing = length_of(mesh, rim) / static_cast<double>(rim.size());
   std::optional<Patch> patch = patch_in_plane({at}, spacing);
   const auto first = static_cast<std::int32_t>(mesh.X.size());
@@ -235,7 +237,8 @@ bool close(TriangleMesh& mesh, Edges& edges, const Rim& rim, float sigma) {
     add_vertex(mesh, plane.origin + patch->at[i].x() * plane.u + patch->at[i].y() * plane.v + heights[i] * n, sigma);
   const auto n_rim = static_cast<std::int32_t>(rim.size());
   const auto vertex = [&](std::int32_t i) { return i < n_rim ? rim[static_cast<std::size_t>(i)] : first + i - n_rim; };
-  for (const Face& f : patch->faces) add_face(mesh, {vertex(f[0]), vertex(f[1]), vertex(f[2])}, edges, std::isnan(sigma));
+  for (const Face& f : patch->faces)
+    add_face(mesh, {vertex(f[0]), vertex(f[1]), vertex(f[2])}, edges, std::isnan(sigma));
   return true;
 }
 
@@ -258,7 +261,9 @@ HolesClosed close_holes(TriangleMesh& mesh, double size, double window) {
   for (std::size_t f = 0; f < piece.size(); ++f)
     for (const std::int32_t v : mesh.faces[f]) piece_of[static_cast<std::size_t>(v)] = piece[f];
   std::map<std::int32_t, double> longest;
-  const auto longest_beside = [&](const Rim& rim) -> double& { return longest[piece_of[static_cast<std::size_t>(rim[0])]]; };
+  const auto longest_beside = [&](const Rim& rim) -> double& {
+    return longest[piece_of[static_cast<std::size_t>(rim[0])]];
+  };
   for (const Rim& rim : rims) longest_beside(rim) = std::max(longest_beside(rim), length_of(mesh, rim));
   Edges edges = edges_near(edge_uses(mesh.faces), rims);
   for (const Rim& rim : rims) {

@@ -37,7 +37,8 @@ class Extraction {
         Column& column = columns_[index(col, row)];
         column.range = ranges.of(part.first_col + col, part.first_row + row);
         if (!column.range.empty())
-          column.said = ask(place({col, row, column.range.low}), column.range.high - column.range.low + 1, sheets, options);
+          column.said =
+              ask(place({col, row, column.range.low}), column.range.high - column.range.low + 1, sheets, options);
       }
   }
   SurfacePart run() {
@@ -121,7 +122,7 @@ bool may_show(const dense::Pinhole& p, const Eigen::AlignedBox3d& box) {
     const Eigen::Vector3d v =
         p.R.transpose() * (box.corner(static_cast<Eigen::AlignedBox3d::CornerType>(corner)) - p.C);
     const double depth = -v.z(), x = p.x0 * depth + p.c * v.x(), y = p.y0 * depth - p.c * v.y();
-    beyond[0] += x < 0, beyond[1] += x > p.width * depth, beyond[2] += y < 0, beyond[3] += y > p.height * depth;
+    beyond[0] += x<0, beyond[1] += x> p.width * depth, beyond[2] += y<0, beyond[3] += y> p.height * depth;
   }
   return std::none_of(beyond.begin(), beyond.end(), [](int n) { return n == 8; });
 }

@@ -16,7 +16,7 @@ using Colour = Eigen::Vector3f;
 
 /// A side whose faces are of two charts.
 struct Seam {
-  std::int32_t a, b;                 ///< vertices
+  std::int32_t a, b;  ///< vertices
   std::int32_t face_one, face_other;
 };
 
@@ -243,8 +243,7 @@ void add_levels(Pages& p, const Levels& levels) {
     photo::Rgb& page = p.pages[static_cast<std::size_t>(chart.page)];
     for (int row = chart.row; row < chart.row + chart.height; ++row)
       for (int col = chart.col; col < chart.col + chart.width; ++col)
-        if (sheet.known[sheet.at(col, row)])
-          set(page, col, row, get(page, col, row) + sheet.value[sheet.at(col, row)]);
+        if (sheet.known[sheet.at(col, row)]) set(page, col, row, get(page, col, row) + sheet.value[sheet.at(col, row)]);
   });
 }
 
@@ -254,7 +253,8 @@ struct Near {
   std::int32_t other = -1;  ///< chart beyond it
 };
 
-void note_seam(Sheetlet<Near>& sheet, const Eigen::Vector2f& a, const Eigen::Vector2f& b, std::int32_t other, float band) {
+void note_seam(Sheetlet<Near>& sheet, const Eigen::Vector2f& a, const Eigen::Vector2f& b, std::int32_t other,
+               float band) {
   const Eigen::Vector2f low = a.cwiseMin(b).array() - band, high = a.cwiseMax(b).array() + band;
   for (int row = static_cast<int>(low.y()); row <= static_cast<int>(high.y()); ++row)
     for (int col = static_cast<int>(low.x()); col <= static_cast<int>(high.x()); ++col) {
@@ -268,7 +268,8 @@ void note_seam(Sheetlet<Near>& sheet, const Eigen::Vector2f& a, const Eigen::Vec
 }
 
 /// A chart fades into its neighbours' photos towards its seams.
-void fade(Pages& p, const std::vector<photo::Rgb>& before, std::size_t c, const std::vector<const Seam*>& seams, int band) {
+void fade(Pages& p, const std::vector<photo::Rgb>& before, std::size_t c, const std::vector<const Seam*>& seams,
+          int band) {
   const Chart& chart = p.atlas.charts[c];
   Sheetlet<Near> sheet(chart);
   for (const Seam* s : seams) {

@@ -29,11 +29,11 @@ struct Pages {
 std::vector<double> seam_steps(const Pages& pages);
 
 /// First the level of whole charts: something is added to each, smoothly over its vertices, so that both sides of seams
-/// agree (least squares, conjugate gradients). Then the last pixels: within `band` of a seam a chart fades into what its
-/// neighbour's photo shows there, to half of each at the seam.
-/// Accuracy: what is left is told by seam_steps. Cost: some hundred passes over the vertices, two over the pages; memory:
-/// the pages once more. Source: Lempitsky and Ivanov (2007), Seamless mosaicing of image-based texture maps, CVPR;
-/// Waechter, Moehrle and Goesele (2014), Let there be color!, ECCV.
+/// agree (least squares, conjugate gradients). Then the last pixels: within `band` of a seam a chart fades into what
+/// its neighbour's photo shows there, to half of each at the seam. Accuracy: what is left is told by seam_steps. Cost:
+/// some hundred passes over the vertices, two over the pages; memory: the pages once more. Source: Lempitsky and Ivanov
+/// (2007), Seamless mosaicing of image-based texture maps, CVPR; Waechter, Moehrle and Goesele (2014), Let there be
+/// color!, ECCV.
 void level_seams(Pages& pages, int band);
 
 }  // namespace mesograph::mesh

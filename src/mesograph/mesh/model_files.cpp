@@ -90,12 +90,23 @@ std::string ending_of(ModelFormat format) { return format == ModelFormat::landxm
 
 std::vector<fs::path> write_model(const fs::path& file, ModelFormat format, const Model& model) {
   switch (format) {
-    case ModelFormat::glb: write_glb(file, model); break;
-    case ModelFormat::obj: return write_obj(file, model);
-    case ModelFormat::ply: write_ply(file, model); break;
-    case ModelFormat::stl: write_stl(file, model); break;
-    case ModelFormat::dxf: write_dxf(file, model); break;
-    case ModelFormat::landxml: write_landxml(file, model); break;
+    case ModelFormat::glb:
+      write_glb(file, model);
+      break;
+    case ModelFormat::obj:
+      return write_obj(file, model);
+    case ModelFormat::ply:
+      write_ply(file, model);
+      break;
+    case ModelFormat::stl:
+      write_stl(file, model);
+      break;
+    case ModelFormat::dxf:
+      write_dxf(file, model);
+      break;
+    case ModelFormat::landxml:
+      write_landxml(file, model);
+      break;
   }
   return {file};
 }
@@ -143,12 +154,12 @@ std::vector<fs::path> write_obj(const fs::path& file, const Model& model) {
 
 void write_ply(const fs::path& file, const Model& model) {
   Growing ply(file);
-  ply.text(
-      fmt::format("ply\nformat binary_little_endian 1.0\ncomment {}\ncomment {}\nelement vertex {}\nproperty float x\n"
-                  "property float y\nproperty float z\nproperty float nx\nproperty float ny\nproperty float nz\n"
-                  "property uchar red\nproperty uchar green\nproperty uchar blue\nproperty float sigma\nelement face {}\n"
-                  "property list uchar int vertex_indices\nproperty uchar guess\nend_header\n",
-                  model.name, words_of_shift(model), model.mesh.X.size(), model.mesh.faces.size()));
+  ply.text(fmt::format(
+      "ply\nformat binary_little_endian 1.0\ncomment {}\ncomment {}\nelement vertex {}\nproperty float x\n"
+      "property float y\nproperty float z\nproperty float nx\nproperty float ny\nproperty float nz\n"
+      "property uchar red\nproperty uchar green\nproperty uchar blue\nproperty float sigma\nelement face {}\n"
+      "property list uchar int vertex_indices\nproperty uchar guess\nend_header\n",
+      model.name, words_of_shift(model), model.mesh.X.size(), model.mesh.faces.size()));
   const auto colours = model.colours();
   const auto normals = model.normals();
   for (std::size_t i = 0; i < model.mesh.X.size(); ++i) {
@@ -197,14 +208,16 @@ void write_dxf(const fs::path& file, const Model& model) {
 
 void write_landxml(const fs::path& file, const Model& model) {
   Growing xml(file);
-  xml.text(fmt::format(
-      "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"
-      "<LandXML xmlns=\"http://www.landxml.org/schema/LandXML-1.2\" version=\"1.2\" date=\"2000-01-01\" time=\"00:00:00\">\n"
-      "<Units>{}</Units>\n"
-      "<CoordinateSystem desc=\"{}\" ogcWktCode=\"{}\"/>\n"
-      "<Application name=\"Mesograph\"/>\n<Surfaces><Surface name=\"{}\" desc=\"{}\">\n"
-      "<Definition surfType=\"TIN\">\n<Pnts>\n",
-      landxml_units(model.metres.x()), escaped(words_of_shift(model)), escaped(model.wkt), escaped(model.name), escaped(words_of_shift(model))));
+  xml.text(
+      fmt::format("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n"
+                  "<LandXML xmlns=\"http://www.landxml.org/schema/LandXML-1.2\" version=\"1.2\" date=\"2000-01-01\" "
+                  "time=\"00:00:00\">\n"
+                  "<Units>{}</Units>\n"
+                  "<CoordinateSystem desc=\"{}\" ogcWktCode=\"{}\"/>\n"
+                  "<Application name=\"Mesograph\"/>\n<Surfaces><Surface name=\"{}\" desc=\"{}\">\n"
+                  "<Definition surfType=\"TIN\">\n<Pnts>\n",
+                  landxml_units(model.metres.x()), escaped(words_of_shift(model)), escaped(model.wkt),
+                  escaped(model.name), escaped(words_of_shift(model))));
   for (std::size_t i = 0; i < model.mesh.X.size(); ++i) {
     const Eigen::Vector3d& X = model.mesh.X[i];
     xml.text(fmt::format("<P id=\"{}\">{:.4f} {:.4f} {:.4f}</P>\n", i + 1, X.y(), X.x(), X.z()));

@@ -17,8 +17,8 @@ struct Quadric {
   Eigen::Matrix3d A = Eigen::Matrix3d::Zero();
   Eigen::Vector3d b = Eigen::Vector3d::Zero();
   double c = 0;
-  double weight = 0;    ///< area of the surface that it stands for, m^2
-  double sigma = 0;     ///< m times that area, of places on it; NaN: a guess
+  double weight = 0;  ///< area of the surface that it stands for, m^2
+  double sigma = 0;   ///< m times that area, of places on it; NaN: a guess
 
   void add_plane(const Eigen::Vector3d& n, const Eigen::Vector3d& through, double w) {
     const double d = -n.dot(through);
@@ -144,7 +144,9 @@ class Simplifier {
   }
   void offer(std::int32_t a, std::int32_t b) {
     if (a > b) std::swap(a, b);
-    if ((locked_[at(a)] && locked_[at(b)]) || guess(a) != guess(b)) return;
+    if (locked_[at(a)] && locked_[at(b)]) return;
+    // A guess and a measurement make a guess, where a number of triangles alone counts.
+    if (guess(a) != guess(b) && std::isfinite(options_.tolerance)) return;
     const Quadric sum = quadric_[at(a)] + quadric_[at(b)];
     const double cost = sum.at(meeting(a, b, sum)) / std::max(sum.weight, 1e-300);
     queue_.push({cost, a, b, stamp_[at(a)], stamp_[at(b)]});
@@ -184,7 +186,7 @@ class Simplifier {
       const std::size_t k = face[0] == v ? 0 : face[1] == v ? 1 : 2;
       const Eigen::Vector3d p = place(face[(k + 1) % 3]), q = place(face[(k + 2) % 3]);
       const Eigen::Vector3d before = (p - place(v)).cross(q - place(v)), after = (p - X).cross(q - X);
-      constexpr double least_cosine = 0.2, least_shape = 0.02;  // of triangles with equal sides 0.87
+      constexpr double least_cosine = 0.2, least_shape = 0.01;  // of triangles with equal sides 0.87
       if (after.dot(before) < least_cosine * after.norm() * before.norm()) return false;
       const double longest = std::max({(p - X).squaredNorm(), (q - X).squaredNorm(), (p - q).squaredNorm()});
       if (after.norm() < least_shape * longest && after.norm() < before.norm()) return false;
@@ -197,6 +199,7 @@ class Simplifier {
     const Eigen::Vector3d X = meeting(a, b, sum);
     if (!keeps_shape(a, b) || !keeps_faces(a, b, X) || !keeps_faces(b, a, X)) return;
     mesh_.X[at(a)] = X;
+    if (guess(b)) mesh_.sigma[at(a)] = mesh_.sigma[at(b)];
     quadric_[at(a)] = sum;
     border_[at(a)] |= border_[at(b)];
     for (const std::int32_t f : around_[at(b)]) {
@@ -219,7 +222,7 @@ class Simplifier {
 
 /// Squares of the plan, each with the faces that lie in it whole; what crosses their sides is in none.
 std::map<std::pair<int, int>, std::vector<std::int32_t>> squares_of(const TriangleMesh& mesh, double size,
-                                                                     double shift) {
+                                                                    double shift) {
   std::map<std::pair<int, int>, std::vector<std::int32_t>> out;
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
     const Eigen::Vector2d X = mesh.at(mesh.faces[f][0]).head<2>();
@@ -232,8 +235,8 @@ std::map<std::pair<int, int>, std::vector<std::int32_t>> squares_of(const Triang
 /// A square by itself.
 struct Part {
   Remembering surface;
-  std::vector<std::int32_t> number;   ///< of its vertices in the whole, ascending
-  std::vector<std::uint8_t> locked;   ///< vertices that have faces in other squares
+  std::vector<std::int32_t> number;  ///< of its vertices in the whole, ascending
+  std::vector<std::uint8_t> locked;  ///< vertices that have faces in other squares
 };
 
 Part part_of(const Remembering& whole, const std::vector<std::int32_t>& faces, const std::vector<std::int32_t>& owner) {

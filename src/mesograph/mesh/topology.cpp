@@ -44,10 +44,11 @@ std::vector<EdgeUse> edge_uses(const std::vector<Face>& faces) {
     for (std::size_t k = 0; k < 3; ++k) {
       const std::int32_t a = faces[f][k], b = faces[f][(k + 1) % 3];
       out[next[static_cast<std::size_t>(std::min(a, b))]++] = {std::min(a, b), std::max(a, b),
-                                                              static_cast<std::int32_t>(f), a < b};
+                                                               static_cast<std::int32_t>(f), a < b};
     }
   for (std::size_t v = 0; v + 1 < first.size(); ++v)
-    std::sort(out.begin() + static_cast<std::ptrdiff_t>(first[v]), out.begin() + static_cast<std::ptrdiff_t>(first[v + 1]),
+    std::sort(out.begin() + static_cast<std::ptrdiff_t>(first[v]),
+              out.begin() + static_cast<std::ptrdiff_t>(first[v + 1]),
               [](const EdgeUse& x, const EdgeUse& y) { return std::tie(x.b, x.face) < std::tie(y.b, y.face); });
   return out;
 }

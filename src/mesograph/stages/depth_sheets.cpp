@@ -82,7 +82,8 @@ void DepthSheets::make_one(int station, const std::set<int>& witnesses) const {
   options.max_sigma = job_.plan.request.max_sigma;
   options.max_sigma_parallax = job_.plan.request.max_sigma_parallax;
   dense::Confirmed confirmed = dense::confirm(reference, others.list, options);
-  StoredSheet out{std::move(confirmed.depth), photo::Raster<std::uint8_t>(confirmed.sigma.width, confirmed.sigma.height)};
+  StoredSheet out{std::move(confirmed.depth),
+                  photo::Raster<std::uint8_t>(confirmed.sigma.width, confirmed.sigma.height)};
   Eigen::AlignedBox3d box;
   for (int row = 0; row < out.depth.height; ++row)
     for (int col = 0; col < out.depth.width; ++col)

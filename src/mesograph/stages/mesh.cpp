@@ -78,8 +78,8 @@ mesh::Model model_of(const Survey& survey, const geo::Frame& frame, const dense:
   out.name = survey.settings.name, out.wkt = survey.crs.wkt;
   out.metres = {survey.crs.unit, survey.crs.unit, survey.crs.height_unit};
   for (std::size_t i = 0; i < mesh.X.size(); ++i)
-    mesh.sigma[i] = static_cast<float>(
-        std::sqrt(std::pow(mesh.sigma[i], 2) + (block ? block->at(mesh.X[i]) : 0)) / out.metres.z());
+    mesh.sigma[i] =
+        static_cast<float>(std::sqrt(std::pow(mesh.sigma[i], 2) + (block ? block->at(mesh.X[i]) : 0)) / out.metres.z());
   mesh.X = frame.crs_from_local(mesh.X);
   out.mesh = std::move(mesh);
   return out;
@@ -169,9 +169,8 @@ Meshed make_mesh(Survey& survey, const MeshRequest& request, Progress& progress)
   const geo::Frame frame(survey.crs, named.origin);
   const dense::BlockVariance block(named.block, adjusted_uncertainty(survey, named.block));
   Meshed out;
-  TriangleMesh surface = request.surface.empty()
-                             ? surface_of_depths(survey, photos, named, request, out, progress)
-                             : surface_of_raster(survey, named, request, out, progress);
+  TriangleMesh surface = request.surface.empty() ? surface_of_depths(survey, photos, named, request, out, progress)
+                                                 : surface_of_raster(survey, named, request, out, progress);
   if (request.base) add_base(surface, request.base_height, frame);
   std::vector<TriangleMesh> levels =
       levels_of(std::move(surface), request, adjust::ground_sampling_distance(named.block), progress);

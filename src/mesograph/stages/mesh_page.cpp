@@ -70,7 +70,9 @@ void write_model_page(const std::filesystem::path& file, const survey::Survey& s
   // What a grid's metre is on the ground: the way over a hundred of them in the middle of the model.
   const Eigen::Vector3d middle = frame.crs_from_local(Eigen::Vector3d(Eigen::Vector3d::Zero()));
   constexpr double hundred = 100;
-  page.plan_metres = (frame.local_from_crs(middle + hundred * Eigen::Vector3d::UnitX()) - frame.local_from_crs(middle)).norm() / hundred;
+  page.plan_metres =
+      (frame.local_from_crs(middle + hundred * Eigen::Vector3d::UnitX()) - frame.local_from_crs(middle)).norm() /
+      hundred;
   mesh::Model placed = model;
   placed.shift.setZero();
   page.glb = mesh::glb_bytes(placed, false);

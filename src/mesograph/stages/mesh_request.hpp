@@ -15,16 +15,17 @@ struct MeshRequest {
   /// A raster of heights over which triangles are laid, instead of the depth maps; empty: these.
   std::filesystem::path surface;
   std::filesystem::path breaklines;  ///< file of lines that triangles' sides follow; with a surface
-  double cell = nan;       ///< m, between places that are asked; NaN: two pixels on the ground
-  double tolerance = nan;  ///< m, by which triangles may stray; NaN: half a pixel on the ground, or none with `triangles`
+  double cell = nan;                 ///< m, between places that are asked; NaN: two pixels on the ground
+  double tolerance =
+      nan;  ///< m, by which triangles may stray; NaN: half a pixel on the ground, or none with `triangles`
   /// Triangles at most of each level of detail, the first the model itself; empty: as many as the tolerance needs.
   std::vector<std::size_t> triangles;
   double close_holes = nan;    ///< m, across; NaN: 50 cells
   bool measured_only = false;  ///< without faces that are guesses
   bool base = false;           ///< closed below by a flat base
-  double base_height = nan;    ///< in the survey CRS and its unit; NaN: a twentieth of its extent below the lowest place
-  double least_piece = 0.01;   ///< share of the largest piece's area below which a piece is dropped
-  std::string within;          ///< box or file of polygons; empty: everything
+  double base_height = nan;   ///< in the survey CRS and its unit; NaN: a twentieth of its extent below the lowest place
+  double least_piece = 0.01;  ///< share of the largest piece's area below which a piece is dropped
+  std::string within;         ///< box or file of polygons; empty: everything
   mesh::Shift shift;
   std::vector<mesh::ModelFormat> formats = {mesh::ModelFormat::glb};
   bool textured = true;
@@ -52,10 +53,10 @@ struct Meshed {
   std::vector<std::string> files;
   std::vector<MeshLevel> levels;
   std::size_t pieces = 0, pieces_dropped = 0, holes_closed = 0, holes_left = 0;
-  double area = 0;           ///< m^2
-  double guessed_share = 0;  ///< of the area: nobody measured it
-  double unseen_share = 0;   ///< of the area: no photo shows it
-  double sigma_median = nan; ///< m, over the area of what is measured, with the block's part
+  double area = 0;            ///< m^2
+  double guessed_share = 0;   ///< of the area: nobody measured it
+  double unseen_share = 0;    ///< of the area: no photo shows it
+  double sigma_median = nan;  ///< m, over the area of what is measured, with the block's part
   bool watertight = false;
   std::array<double, 3> shift{};  ///< added to coordinates in files gives those of the survey CRS
 

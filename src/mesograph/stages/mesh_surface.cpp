@@ -49,9 +49,11 @@ Eigen::AlignedBox2d box_of_site(const DepthSheets& sheets, const std::optional<E
   for (const int s : sheets.stations())
     if (const Eigen::AlignedBox3d& box = sheets.box(s); !box.isEmpty())
       out.extend(Eigen::AlignedBox2d(box.min().head<2>(), box.max().head<2>()));
-  if (out.isEmpty()) throw Error("mesh: no depth is confirmed by a second photo; check the block's accuracy");
+  if (out.isEmpty() && !wanted)
+    throw Error("mesh: no depth is confirmed by a second photo; check the block's accuracy");
   if (wanted) out = out.intersection(*wanted);
-  if (out.isEmpty()) throw Error("mesh: nothing lies within what is wanted; give a part of the site, in the survey's CRS");
+  if (out.isEmpty())
+    throw Error("mesh: nothing lies within what is wanted; give a part of the site, in the survey's CRS");
   return out;
 }
 
@@ -113,8 +115,7 @@ class Squares {
 
 TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets& sheets, double cell,
                           Progress& progress) {
-  const mesh::ColumnRanges ranges =
-      find_ranges(sheets, box_of_site(sheets, job.plan.request.box), cell, progress);
+  const mesh::ColumnRanges ranges = find_ranges(sheets, box_of_site(sheets, job.plan.request.box), cell, progress);
   const Squares squares(survey, job, sheets, ranges);
   std::vector<mesh::SurfacePart> parts(squares.size());
   progress.start("laying a surface through them", squares.size());
@@ -155,12 +156,12 @@ TriangleMesh within(const TriangleMesh& mesh, const cloud::Region& region, const
   const std::vector<Eigen::Vector3d> X = frame.crs_from_local(mesh.X);
   TriangleMesh out{mesh.X, mesh.sigma, {}};
   for (const mesh::Face& f : mesh.faces) {
-    const Eigen::Vector3d middle = (X[static_cast<std::size_t>(f[0])] + X[static_cast<std::size_t>(f[1])] +
-                                    X[static_cast<std::size_t>(f[2])]) /
-                                   3;
+    const Eigen::Vector3d middle =
+        (X[static_cast<std::size_t>(f[0])] + X[static_cast<std::size_t>(f[1])] + X[static_cast<std::size_t>(f[2])]) / 3;
     if (region.contains(middle.head<2>())) out.faces.push_back(f);
   }
-  if (out.faces.empty()) throw Error("mesh: nothing lies within what is wanted; give a part of the site, in the survey's CRS");
+  if (out.faces.empty())
+    throw Error("mesh: nothing lies within what is wanted; give a part of the site, in the survey's CRS");
   mesh::split_bow_ties(out);
   return mesh::compacted(out);
 }

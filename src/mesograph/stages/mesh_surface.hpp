@@ -9,9 +9,9 @@
 
 namespace mesograph::stages {
 
-/// The surface that the depth maps of a block show, in its local frame: square by square of the plan, kept in the store;
-/// small loose pieces dropped and holes closed as asked, what was done noted in `sums`. Throws Error where nothing is
-/// confirmed, or nothing lies within what is wanted. Accuracy and cost: those of room mesh/.
+/// The surface that the depth maps of a block show, in its local frame: square by square of the plan, kept in the
+/// store; small loose pieces dropped and holes closed as asked, what was done noted in `sums`. Throws Error where
+/// nothing is confirmed, or nothing lies within what is wanted. Accuracy and cost: those of room mesh/.
 mesh::TriangleMesh surface_of_depths(const survey::Survey& survey, const survey::PhotoTable& photos,
                                      const adjust::NamedBlock& named, const MeshRequest& request, Meshed& sums,
                                      Progress& progress);

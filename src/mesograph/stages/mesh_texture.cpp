@@ -98,7 +98,11 @@ class TextureJob {
     constexpr int level = 3;  // a face is as large as some pixels of it
     const camera::Camera& camera = block_.cameras[static_cast<std::size_t>(block_.stations[i].camera)];
     const auto small = std::make_shared<photo::Rgb>(photo::read_rgb(photos_[i]->path, level, photos_[i]->tone));
-    return {static_cast<int>(i), camera.width, camera.height, block_.stations[i].C, std::cref(*images_[i]),
+    return {static_cast<int>(i),
+            camera.width,
+            camera.height,
+            block_.stations[i].C,
+            std::cref(*images_[i]),
             [this, i, small](const mosaic::Shown& at) {
               const int col = std::clamp(static_cast<int>(at.x.x()) >> level, 0, small->width - 1),
                         row = std::clamp(static_cast<int>(at.x.y()) >> level, 0, small->height - 1);
@@ -132,10 +136,9 @@ class TextureJob {
             const int from_col = std::clamp(c.left + col, 0, image.width - 1),
                       from_row = std::clamp(c.top + row, 0, image.height - 1);
             for (int ch = 0; ch < 3; ++ch)
-              page.at(c.col + col, c.row + row, ch) = static_cast<std::uint8_t>(
-                  std::min(255.0F, factors[static_cast<std::size_t>(ch)] *
-                                           static_cast<float>(image.at(from_col, from_row, ch)) +
-                                       0.5F));
+              page.at(c.col + col, c.row + row, ch) = static_cast<std::uint8_t>(std::min(
+                  255.0F,
+                  factors[static_cast<std::size_t>(ch)] * static_cast<float>(image.at(from_col, from_row, ch)) + 0.5F));
           }
       }
   }
@@ -168,8 +171,8 @@ Textured lay_texture(const mesh::TriangleMesh& mesh, const adjust::NamedBlock& n
   mesh::AtlasOptions options;
   options.page = page, options.scale = scale;
   const mesh::Atlas atlas = mesh::make_atlas(mesh, photo, at, options);
-  mesh::Pages pages{mesh, atlas, at, scale,
-                    [&](std::int32_t p, const Eigen::Vector3d& X) { return job.image(p, X); }, {}};
+  mesh::Pages pages{mesh, atlas, at, scale, [&](std::int32_t p, const Eigen::Vector3d& X) { return job.image(p, X); },
+                    {}};
   job.fill(atlas, scale, pages.pages);
   progress.start("levelling seams", 1);
   constexpr int band = 6;  // pixels, less than charts' margin
@@ -189,8 +192,8 @@ Textured lay_texture(const mesh::TriangleMesh& mesh, const adjust::NamedBlock& n
     const auto& [width, height] = atlas.pages[static_cast<std::size_t>(c.page)];
     out.texture.page[f] = c.page;
     for (std::size_t k = 0; k < 3; ++k)
-      out.texture.at[f][k] = pages.on_page(c, at[f][k]).cwiseQuotient(
-          Eigen::Vector2f(static_cast<float>(width), static_cast<float>(height)));
+      out.texture.at[f][k] = pages.on_page(c, at[f][k])
+                                 .cwiseQuotient(Eigen::Vector2f(static_cast<float>(width), static_cast<float>(height)));
   }
   out.texture.pages = std::move(pages.pages);
   return out;

@@ -34,4 +34,10 @@ Outcome<Mosaicked> mosaic_product(Survey& survey, Progress& progress) {
   return {make_mosaic(survey, request, progress), true};
 }
 
+Outcome<Meshed> mesh_product(Survey& survey, Progress& progress) {
+  const MeshRequest request;
+  if (auto stands = standing<Meshed>(survey, "mesh", mesh_fingerprint(survey, request))) return *stands;
+  return {make_mesh(survey, request, progress), true};
+}
+
 }  // namespace mesograph::stages

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <mesograph/stages/mesh.hpp>
 #include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/outcome.hpp>
 #include <mesograph/stages/surface.hpp>
@@ -14,5 +15,8 @@ std::string surface_fingerprint(const survey::Survey& survey);
 
 /// The mosaic over it, results/mosaic.tif, likewise.
 Outcome<Mosaicked> mosaic_product(survey::Survey& survey, Progress& progress);
+
+/// The mesh of the survey's depth maps, results/mesh.glb and model.html, likewise.
+Outcome<Meshed> mesh_product(survey::Survey& survey, Progress& progress);
 
 }  // namespace mesograph::stages

@@ -42,6 +42,7 @@ bool always(const Survey&) { return true; }
 /// A product that is made of others wants those as well.
 bool has_mosaic(const Survey& s) { return s.settings.wants(Product::mosaic) && has_pixels(s); }
 bool has_surface(const Survey& s) { return has_mosaic(s) || (s.settings.wants(Product::surface) && has_pixels(s)); }
+bool has_mesh(const Survey& s) { return s.settings.wants(Product::mesh) && has_pixels(s); }
 bool has_cloud(const Survey& s) { return has_surface(s) || (s.settings.wants(Product::cloud) && has_pixels(s)); }
 
 /// Photos that have not changed are only looked at; `made` then says whether the table did.
@@ -115,6 +116,14 @@ const std::vector<Stage>& all_stages() {
          return differs(s, "mosaic", mosaic_fingerprint(s), "photos' polygons, the surface or options differ");
        },
        [](Survey& s, Progress& p) { return ran(mosaic_product(s, p)); }},
+      {"mesh",
+       {"adjust"},
+       true,
+       has_mesh,
+       [](const Survey& s) {
+         return differs(s, "mesh", mesh_fingerprint(s), "photos, orientations or options differ");
+       },
+       [](Survey& s, Progress& p) { return ran(mesh_product(s, p)); }},
       {"report",
        {"adjust"},
        true,

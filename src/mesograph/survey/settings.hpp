@@ -121,8 +121,10 @@ struct DensifySettings {
 using report::Tolerances;
 
 /// What [products] may want.
-enum class Product { report, cloud, pdf, surface, mosaic };
-constexpr std::array<std::string_view, 5> words(Product) { return {"report", "cloud", "pdf", "surface", "mosaic"}; }
+enum class Product { report, cloud, pdf, surface, mosaic, mesh };
+constexpr std::array<std::string_view, 6> words(Product) {
+  return {"report", "cloud", "pdf", "surface", "mosaic", "mesh"};
+}
 
 /// survey.toml as people write it, defaults filled in.
 struct Settings {
