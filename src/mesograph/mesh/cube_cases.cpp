@@ -10,13 +10,13 @@ using Triangles = std::vector<std::array<std::uint8_t, 3>>;
 
 std::array<CubeEdge, 12> make_edges() {
   std::array<CubeEdge, 12> out{};
-  for (int axis = 0; axis < 3; ++axis)
-    for (int place = 0; place < 4; ++place) {
-      const int first = (axis + 1) % 3, second = (axis + 2) % 3;
-      const int low = std::min(first, second), high = std::max(first, second);
-      const int from = (place & 1) << low | (place >> 1) << high;
-      out[static_cast<std::size_t>(4 * axis + place)] = {axis, from, from | 1 << axis};
-    }
+  for (std::size_t e = 0; e < out.size(); ++e) {
+    const int axis = static_cast<int>(e / 4), place = static_cast<int>(e % 4);
+    const int first = (axis + 1) % 3, second = (axis + 2) % 3;
+    const int low = std::min(first, second), high = std::max(first, second);
+    const int from = (place & 1) << low | (place >> 1) << high;
+    out[e] = {axis, from, from | 1 << axis};
+  }
   return out;
 }
 
@@ -31,10 +31,10 @@ int edge_between(int a, int b) {
 /// The sides, each as its corners counter-clockwise as seen from outside.
 std::array<std::array<int, 4>, 6> make_sides() {
   std::array<std::array<int, 4>, 6> out{};
-  for (int axis = 0; axis < 3; ++axis) {
+  for (std::size_t axis = 0; axis < 3; ++axis) {
     const int u = 1 << (axis + 1) % 3, v = 1 << (axis + 2) % 3, far = 1 << axis;
-    out[static_cast<std::size_t>(2 * axis)] = {0, v, u | v, u};
-    out[static_cast<std::size_t>(2 * axis + 1)] = {far, far | u, far | u | v, far | v};
+    out[2 * axis] = {0, v, u | v, u};
+    out[2 * axis + 1] = {far, far | u, far | u | v, far | v};
   }
   return out;
 }
