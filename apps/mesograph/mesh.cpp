@@ -51,7 +51,7 @@ std::vector<mesh::ModelFormat> formats_of(const Call& call) {
   std::vector<mesh::ModelFormat> out;
   for (const std::string& word : call.list("formats")) {
     const auto format = from_word<mesh::ModelFormat>(word);
-    if (!format) throw UsageError("--formats {}: there are glb, obj, ply, stl, dxf and landxml", word);
+    if (!format) throw UsageError("--formats {}: there are glb, obj, ply, stl, dxf, landxml and tiles3d", word);
     out.push_back(*format);
   }
   return out;
@@ -119,7 +119,14 @@ void say_mesh(Call& call, const stages::Meshed& made) {
       made.sigma_median));
   call.lines.push_back(fmt::format("coordinates in the files are those of the survey less {:.0f}, {:.0f}, {:.0f}",
                                    made.shift[0], made.shift[1], made.shift[2]));
-  for (std::size_t i = 1; i < made.files.size(); ++i) call.lines.push_back("  " + made.files[i]);
+  std::size_t tiles = 0;
+  for (std::size_t i = 1; i < made.files.size(); ++i) {
+    const fs::path file = made.files[i];
+    const bool tile = file.parent_path().filename() == "tiles3d" && file.extension() == ".glb";
+    tiles += tile;
+    if (!tile) call.lines.push_back("  " + made.files[i]);
+  }
+  if (tiles > 0) call.lines.push_back(fmt::format("  and {} tiles beside it", tiles));
 }
 
 void run_mesh(Call& call) {
@@ -154,7 +161,7 @@ Command mesh_command() {
            {"plain", "without the photos"},
            {"texture-page", "pixels, side of a page of pictures at most (default 8192)", Takes::whole},
            {"texture-detail", "of photos' pixels in them: 1 (default), 0.5, 0.25 or 0.125", Takes::number},
-           {"formats", "glb (default), obj, ply, stl; with --surface dxf, landxml", Takes::list},
+           {"formats", "glb (default), obj, ply, stl, tiles3d (3D Tiles); with --surface dxf, landxml", Takes::list},
            {"shift", "east,north,height taken off coordinates, auto (default: whole hundreds) or none", Takes::list},
            {"no-page", "without model.html"},
            {"out", "file without its ending (default mesh in results/)", Takes::text}},

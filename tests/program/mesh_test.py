@@ -8,7 +8,7 @@ import xml.etree.ElementTree as tree
 
 import numpy as np
 from harness import SMALL, call, folder, good, items, new_survey, run_all
-from osgeo import gdal, ogr
+from osgeo import gdal, ogr, osr
 
 gdal.UseExceptions()
 WORK = folder()
@@ -168,6 +168,43 @@ def test_triangles_over_a_raster_for_cad():
     vertices, faces = ply(WORK / "field.ply")
     assert len(points) == len(vertices) and len(sides) == len(faces)
     assert np.allclose(np.array(points)[:, [1, 0, 2]], vertices["X"], atol=0.002)  # north, east, height
+
+
+def test_tiles_stand_on_the_earth_where_the_model_does():
+    good("mesh", "-s", SITE, "--triangles", "20000,2500", "--no-page", "--formats", "tiles3d,glb", "--out", WORK / "tiled" / "mesh")
+    tileset = json.loads((WORK / "tiled" / "tiles3d" / "tileset.json").read_text())
+    assert tileset["asset"]["version"] == "1.1"
+    root = tileset["root"]
+    earth = np.array(root["transform"]).reshape(4, 4).T
+    geocentric, plan = osr.SpatialReference(), osr.SpatialReference()
+    geocentric.ImportFromEPSG(4978), plan.ImportFromEPSG(25833)
+    way = osr.CoordinateTransformation(geocentric, plan)
+    whole = placed(WORK / "tiled" / "mesh.glb")[0].mean(1)
+    met = 0
+
+    def look_at(tile, depth):
+        nonlocal met
+        triangles = placed(WORK / "tiled" / "tiles3d" / tile["content"]["uri"])[0]
+        box = np.array(tile["boundingVolume"]["box"])
+        half = np.array([box[3], box[7], box[11]])
+        assert (np.abs(triangles - box[:3]) <= half + 1e-3).all()
+        if "children" in tile:
+            assert tile["geometricError"] > 0 and tile["refine"] == "REPLACE" and len(tile["children"]) <= 4
+            for child in tile["children"]:
+                assert child["geometricError"] < tile["geometricError"]
+                look_at(child, depth + 1)
+            return
+        assert depth == 1 and tile["geometricError"] == 0
+        middle = triangles.mean(1)
+        world = middle @ earth[:3, :3].T + earth[:3, 3]
+        for X in world[:: max(1, len(world) // 40)]:
+            e, n, _ = way.TransformPoint(*map(float, X))
+            nearest = np.abs(whole[:, :2] - [e, n]).max(1).min()
+            assert nearest < 0.02, nearest  # the same triangle, but for single precision
+            met += 1
+
+    look_at(root, 0)
+    assert met > 80
 
 
 def test_the_same_bytes_for_any_threads_and_after_an_interruption():

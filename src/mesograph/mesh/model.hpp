@@ -13,6 +13,7 @@ struct Texture {
   std::vector<photo::Rgb> pages;
   std::vector<std::int32_t> page;                  ///< of each face; -1: it has no picture
   std::vector<std::array<Eigen::Vector2f, 3>> at;  ///< u, v of each face's corners
+  std::vector<std::int32_t> chart;                 ///< of each face: the piece of a photo that it shows; -1: none
 
   bool empty() const { return pages.empty(); }
 };

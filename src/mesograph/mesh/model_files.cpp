@@ -4,6 +4,7 @@
 #include <fstream>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/words.hpp>
 #include <mesograph/mesh/model_files.hpp>
 
 namespace mesograph::mesh {
@@ -107,6 +108,8 @@ std::vector<fs::path> write_model(const fs::path& file, ModelFormat format, cons
     case ModelFormat::landxml:
       write_landxml(file, model);
       break;
+    case ModelFormat::tiles3d:
+      return {};  // of several levels together
   }
   return {file};
 }
@@ -163,7 +166,8 @@ void write_ply(const fs::path& file, const Model& model) {
   const auto colours = model.colours();
   const auto normals = model.normals();
   for (std::size_t i = 0; i < model.mesh.X.size(); ++i) {
-    const Eigen::Vector3f X = model.mesh.X[i].cast<float>(), n = normals[i];
+    const Eigen::Vector3f X = model.mesh.X[i].cast<float>();
+    const Eigen::Vector3f& n = normals[i];
     const float sigma = std::isnan(model.mesh.sigma[i]) ? -1.0f : model.mesh.sigma[i];
     ply.numbers(X.x(), X.y(), X.z(), n.x(), n.y(), n.z(), colours[i][0], colours[i][1], colours[i][2], sigma);
   }

@@ -12,9 +12,12 @@ namespace mesograph::mesh {
 /// the disk refuses or the model is too large for the format. Coordinates are the survey's less the model's shift; each
 /// file says so where its format has a place for it. Cost: a pass over the model, memory for what a format repeats.
 
-/// Formats of models; dxf and landxml hold surfaces over the plan, without pictures.
-enum class ModelFormat { glb, obj, ply, stl, dxf, landxml };
-constexpr std::array<std::string_view, 6> words(ModelFormat) { return {"glb", "obj", "ply", "stl", "dxf", "landxml"}; }
+/// Formats of models; dxf and landxml hold surfaces over the plan, without pictures; tiles3d is a folder of all levels
+/// of detail, see stages/mesh_tiles.
+enum class ModelFormat { glb, obj, ply, stl, dxf, landxml, tiles3d };
+constexpr std::array<std::string_view, 7> words(ModelFormat) {
+  return {"glb", "obj", "ply", "stl", "dxf", "landxml", "tiles3d"};
+}
 /// What is taken off coordinates.
 struct Shift {
   enum class Kind { automatic, none, given } kind = Kind::automatic;  ///< automatic: whole hundreds near the middle

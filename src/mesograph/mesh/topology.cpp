@@ -32,11 +32,12 @@ Joined fans_of(const std::vector<Face>& faces) {
 
 std::vector<EdgeUse> edge_uses(const std::vector<Face>& faces) {
   // Sorted by their first ends by counting; few share one.
-  std::int32_t last = -1;
+  if (faces.empty()) return {};
+  std::int32_t last = 0;
   for (const Face& f : faces) last = std::max({last, f[0], f[1], f[2]});
-  std::vector<std::size_t> first(static_cast<std::size_t>(last + 2), 0);
+  std::vector<std::size_t> first(static_cast<std::size_t>(last) + 2, 0);
   for (const Face& f : faces)
-    for (std::size_t k = 0; k < 3; ++k) ++first[static_cast<std::size_t>(std::min(f[k], f[(k + 1) % 3]) + 1)];
+    for (std::size_t k = 0; k < 3; ++k) ++first[static_cast<std::size_t>(std::min(f[k], f[(k + 1) % 3])) + 1];
   for (std::size_t v = 1; v < first.size(); ++v) first[v] += first[v - 1];
   std::vector<std::size_t> next(first.begin(), first.end());
   std::vector<EdgeUse> out(3 * faces.size());

@@ -19,6 +19,7 @@
 #include <mesograph/stages/mesh_page.hpp>
 #include <mesograph/stages/mesh_surface.hpp>
 #include <mesograph/stages/mesh_texture.hpp>
+#include <mesograph/stages/mesh_tiles.hpp>
 #include <mesograph/survey/blocks.hpp>
 
 namespace mesograph::stages {
@@ -163,6 +164,24 @@ std::string mesh_fingerprint(const Survey& survey, const MeshRequest& r) {
                               survey::hash_or_empty(r.surface), survey::hash_or_empty(r.breaklines)});
 }
 
+namespace {
+
+/// Fewer triangles for tiles to begin with, an eighth each time, until they are few.
+void add_coarser(std::vector<TriangleMesh>& levels, Progress& progress) {
+  constexpr std::size_t few = 20'000, factor = 8, most = 8;
+  mesh::SimplifyOptions options;
+  while (levels.back().faces.size() > few && levels.size() < most) {
+    options.triangles = levels.back().faces.size() / factor;
+    levels.push_back(mesh::simplified(levels.back(), options, progress));
+  }
+}
+
+bool wants_tiles(const MeshRequest& request) {
+  return std::count(request.formats.begin(), request.formats.end(), mesh::ModelFormat::tiles3d) > 0;
+}
+
+}  // namespace
+
 Meshed make_mesh(Survey& survey, const MeshRequest& request, Progress& progress) {
   const survey::PhotoTable photos = survey::load_photos(survey);
   const NamedBlock named = block_to_densify(survey, photos, true, progress);
@@ -174,12 +193,21 @@ Meshed make_mesh(Survey& survey, const MeshRequest& request, Progress& progress)
   if (request.base) add_base(surface, request.base_height, frame);
   std::vector<TriangleMesh> levels =
       levels_of(std::move(surface), request, adjust::ground_sampling_distance(named.block), progress);
+  const std::size_t asked = levels.size();
+  if (wants_tiles(request)) add_coarser(levels, progress);
   const fs::path stem = request.out.empty() ? survey.results() / "mesh" : request.out;
   std::optional<Eigen::Vector3d> shift;
+  std::vector<mesh::Model> for_tiles;
   for (std::size_t i = 0; i < levels.size(); ++i) {
     Textured textured;
     if (request.textured)
       textured = lay_texture(levels[i], named, photos.kept(), request.texture_page, request.detail, progress);
+    if (wants_tiles(request)) {
+      for_tiles.emplace_back().mesh = levels[i];
+      for_tiles.back().name = survey.settings.name, for_tiles.back().wkt = survey.crs.wkt;
+      for_tiles.back().texture = textured.texture;
+    }
+    if (i >= asked) continue;
     mesh::Model model = model_of(survey, frame, request.surface.empty() ? &block : nullptr, levels[i]);
     if (!shift) shift = shift_for(request.shift, model.mesh);
     model.shift = *shift;
@@ -203,6 +231,10 @@ Meshed make_mesh(Survey& survey, const MeshRequest& request, Progress& progress)
     write_side_file(side, model, out.files);
     out.files.push_back(side.string());
   }
+  if (wants_tiles(request))
+    for (const fs::path& file :
+         write_tiles(stem.parent_path() / "tiles3d", survey.crs, frame, for_tiles, request.texture_page, progress))
+      out.files.push_back(file.string());
   survey.store.finish("mesh", mesh_fingerprint(survey, request), out,
                       std::vector<fs::path>(out.files.begin(), out.files.end()));
   return out;

@@ -195,7 +195,7 @@ Textured lay_texture(const mesh::TriangleMesh& mesh, const adjust::NamedBlock& n
       out.texture.at[f][k] = pages.on_page(c, at[f][k])
                                  .cwiseQuotient(Eigen::Vector2f(static_cast<float>(width), static_cast<float>(height)));
   }
-  out.texture.pages = std::move(pages.pages);
+  out.texture.pages = std::move(pages.pages), out.texture.chart = atlas.chart;
   return out;
 }
 
