@@ -3,15 +3,19 @@
 #include <mesograph/base/pack.hpp>
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/keypoint/keypoint.hpp>
+#include <mesograph/mesh/iso_surface.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/admit.hpp>
 #include <mesograph/stages/advise.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/stages/densify.hpp>
 #include <mesograph/stages/measure.hpp>
+#include <mesograph/stages/mesh.hpp>
+#include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/orient.hpp>
 #include <mesograph/stages/report.hpp>
 #include <mesograph/stages/sight.hpp>
+#include <mesograph/stages/surface.hpp>
 #include <mesograph/stages/tie.hpp>
 #include <mesograph/survey/blocks.hpp>
 
@@ -46,7 +50,8 @@ using Saved =
           stages::PhotoLeft, stages::OrientedPart, stages::OrientedSortie, stages::OrientedCamera, stages::WeakLink,
           stages::Oriented, stages::ListedPoint, stages::ListedBar, stages::SiteFit, stages::SiteFit::Residual,
           stages::ControlTaken, stages::Sighted, stages::Adjusted, stages::AdvisedPlace, stages::Foretold,
-          stages::Densified, stages::Reported, stages::Measured>;
+          stages::Densified, stages::Reported, stages::Measured, stages::Mosaicked, stages::MosaicTarget,
+          stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh, mesh::SurfacePart>;
 
 }  // namespace
 

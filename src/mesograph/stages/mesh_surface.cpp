@@ -98,7 +98,7 @@ class Squares {
     for (const int s : sheets_.stations())
       if (!sheets_.box(s).isEmpty() && sheets_.box(s).intersects(box) && mesh::may_show(job_.plan.pinhole(s), box))
         held.push_back(sheets_(s)), list.push_back(held.back().get());
-    const mesh::SurfacePart out = mesh::surface_in(ranges_, squares_[i], list, options_);
+    mesh::SurfacePart out = mesh::surface_in(ranges_, squares_[i], list, options_);
     write_packed(item(i), part_version, out);
     return out;
   }
