@@ -1,5 +1,6 @@
 #include <memory>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/mesh/solid.hpp>
 #include <mesograph/stages/volume.hpp>
 
 #include "console.hpp"
@@ -20,7 +21,34 @@ std::unique_ptr<survey::Survey> survey_behind(const Call& call, const fs::path& 
   return opened;
 }
 
+/// The volume of a closed body.
+void run_volume_of_mesh(Call& call) {
+  if (!call.paths().empty() || call.has("find") || call.has("surface") || call.has("base") || call.has("against"))
+    throw UsageError("--mesh measures a body by itself, without outlines, surface or base");
+  const fs::path file = call.text("mesh");
+  const mesh::Solid solid = mesh::solid_of(mesh::read_ply(file));
+  if (!solid.closed())
+    throw Error(
+        "{}: is open ({} border edges, {} of more than two faces), so it encloses nothing; mesograph mesh --base "
+        "closes a model below",
+        file.string(), solid.border_edges, solid.crowded_edges);
+  call.json = json_of(solid);
+  call.lines.push_back(fmt::format("{}: {:.3f} m3, surface {:.2f} m2, {} triangles in {} piece{}", file.string(),
+                                   solid.volume, solid.area, solid.triangles, solid.pieces,
+                                   solid.pieces == 1 ? "" : "s"));
+  call.lines.push_back(
+      solid.guessed_share > 0
+          ? fmt::format("{:.1f} % of the surface is a guess, as a base is, whose error nobody knows; what "
+                        "was measured is good for {:.3f} m3",
+                        100 * solid.guessed_share, solid.sigma)
+          : fmt::format("standard deviation {:.3f} m3 by what its vertices are sure to", solid.sigma));
+}
+
 void run_volume(Call& call) {
+  if (call.has("mesh")) {
+    run_volume_of_mesh(call);
+    return;
+  }
   stages::VolumeRequest request;
   if (call.paths().size() > 1) throw UsageError("volume takes one file of outlines");
   if (call.paths().empty() != call.has("find")) throw UsageError("volume needs a file of outlines, or --find");
@@ -72,6 +100,7 @@ Command volume_command() {
           "measures heaps and pits of a surface, over several bases, each with its sigma",
           "[OUTLINES]",
           {{"surface", "raster of heights (default results/surface_top.tif)", Takes::text},
+           {"mesh", "a closed body (.ply, in m) instead: what it encloses", Takes::text},
            {"find", "finds heaps and pits, instead of a file of outlines"},
            {"largest", "find: width of the largest, m (default 30)", Takes::number},
            {"least-area", "find: smaller ones are left, m2 (default 10)", Takes::number},

@@ -131,6 +131,15 @@ def test_levels_a_base_and_a_part():
         f = sides["v"]
         directed = {tuple(e) for e in np.concatenate([f[:, [0, 1]], f[:, [1, 2]], f[:, [2, 0]]])}
         assert all((b, a) in directed for a, b in directed), f"{name} is open"
+    body = good("volume", "--mesh", WORK / "body.ply")
+    # Between the surface and its base, 5 % of the extent below the lowest place: by the plan's area and mean height.
+    points, sides = ply(WORK / "body.ply")
+    corners = points["X"].astype(float)[sides["v"]]
+    plan = np.cross(corners[:, 1, :2] - corners[:, 0, :2], corners[:, 2, :2] - corners[:, 0, :2]) / 2
+    above = (plan * (corners[:, :, 2].mean(1) - corners[:, :, 2].min())).sum()
+    assert abs(body["volume"] / above - 1) < 1e-3 and 0.3 < body["guessed_share"] < 0.9
+    refused = call("volume", "--mesh", RESULTS / "mesh.ply")
+    assert refused.code == 3 and "is open" in refused.last
     box = good("mesh", "-s", SITE, "--plain", "--no-page", "--formats", "ply")["shift"]
     low, high = points["X"].min(0), points["X"].max(0)
     half = f"{low[0]},{low[1]},{(low[0] + high[0]) / 2},{high[1]}"

@@ -4,6 +4,7 @@
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/keypoint/keypoint.hpp>
 #include <mesograph/mesh/iso_surface.hpp>
+#include <mesograph/mesh/solid.hpp>
 #include <mesograph/stages/adjust.hpp>
 #include <mesograph/stages/admit.hpp>
 #include <mesograph/stages/advise.hpp>
@@ -51,7 +52,7 @@ using Saved =
           stages::Oriented, stages::ListedPoint, stages::ListedBar, stages::SiteFit, stages::SiteFit::Residual,
           stages::ControlTaken, stages::Sighted, stages::Adjusted, stages::AdvisedPlace, stages::Foretold,
           stages::Densified, stages::Reported, stages::Measured, stages::Mosaicked, stages::MosaicTarget,
-          stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh, mesh::SurfacePart>;
+          stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh, mesh::SurfacePart, mesh::Solid>;
 
 }  // namespace
 

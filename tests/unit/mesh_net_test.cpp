@@ -2,6 +2,7 @@
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <map>
+#include <mesograph/base/errors.hpp>
 #include <mesograph/base/random.hpp>
 #include <mesograph/mesh/atlas.hpp>
 #include <mesograph/mesh/height_field.hpp>
@@ -10,9 +11,13 @@
 #include <mesograph/mesh/joined.hpp>
 #include <mesograph/mesh/model_parts.hpp>
 #include <mesograph/mesh/simplify.hpp>
+#include <mesograph/mesh/solid.hpp>
 #include <set>
 
+#include <fstream>
+
 #include "drawn_surface.hpp"
+#include "folder.hpp"
 #include "mesh_shapes.hpp"
 
 using namespace mesograph;
@@ -355,4 +360,81 @@ TEST_CASE("A rough raster with scattered gaps is covered without a cell beyond t
       }
     CHECK(area == Approx(static_cast<double>(cells)).epsilon(0.03));
   }
+}
+
+namespace {
+
+/// A box of 2 x 3 x 4 m far from the origin as PLY, its sides as squares; `format` as the header names it.
+std::string box_file(const std::string& format, bool with_sigma) {
+  std::string out = "ply\nformat " + format +
+                    " 1.0\ncomment by hand\nelement vertex 8\nproperty double x\nproperty double y\n" +
+                    "property float z\n" + (with_sigma ? "property float sigma\n" : "") +
+                    "element face 6\nproperty uchar of\nproperty list uchar int vertex_indices\nend_header\n";
+  const auto put = [&](auto value) {
+    if (format == "ascii") {
+      out += fmt::format("{} ", static_cast<double>(value));
+      return;
+    }
+    std::string bytes(reinterpret_cast<const char*>(&value), sizeof value);
+    if (format == "binary_big_endian") std::reverse(bytes.begin(), bytes.end());
+    out += bytes;
+  };
+  for (int c = 0; c < 8; ++c) {
+    put(431200.5 + 2 * (c & 1)), put(6822400.25 + 3 * (c >> 1 & 1)), put(static_cast<float>(640 + 4 * (c >> 2)));
+    if (with_sigma) put(0.01F);
+  }
+  for (const std::array<int, 4>& side :
+       {std::array{0, 2, 3, 1}, {4, 5, 7, 6}, {0, 1, 5, 4}, {2, 6, 7, 3}, {0, 4, 6, 2}, {1, 3, 7, 5}}) {
+    put(std::uint8_t{7}), put(std::uint8_t{4});
+    for (const int v : side) put(v);
+  }
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("A body's volume is that of the box that was written by hand, in each of the file's formats") {
+  const Folder folder;
+  const auto file = folder.path / "box.ply";
+  for (const char* format : {"ascii", "binary_little_endian", "binary_big_endian"}) {
+    INFO(format);
+    std::ofstream(file, std::ios::binary) << box_file(format, true);
+    const mesh::Solid solid = mesh::solid_of(mesh::read_ply(file));
+    CHECK(solid.closed());
+    CHECK(solid.volume == Approx(24).epsilon(1e-9));
+    CHECK(solid.area == Approx(52).epsilon(1e-9));
+    CHECK(solid.triangles == 12);
+    CHECK(solid.guessed_share == 0);
+    // Eight vertices of 52 / 8 m2 each in the mean; sides of 6, 8 and 12 m2 share theirs unevenly over their diagonals.
+    CHECK(solid.sigma > 0.01 * 52 / std::sqrt(8.0) - 1e-9);
+    CHECK(solid.sigma < 1.1 * 0.01 * 52 / std::sqrt(8.0));
+  }
+  std::ofstream(file, std::ios::binary) << box_file("ascii", false);
+  CHECK(mesh::solid_of(mesh::read_ply(file)).guessed_share == 1);  // nobody says how sure it is
+}
+
+TEST_CASE("A PLY file cut off anywhere, or that lies, is refused and never believed") {
+  const Folder folder;
+  const auto file = folder.path / "cut.ply";
+  for (const char* format : {"ascii", "binary_little_endian"}) {
+    const std::string whole = box_file(format, true);
+    const std::size_t step = std::string(format) == "ascii" ? 7 : 1;
+    for (std::size_t n = 0; n + 8 < whole.size(); n += step) {
+      std::ofstream(file, std::ios::binary) << whole.substr(0, n);
+      INFO(format << ", " << n << " of " << whole.size());
+      CHECK_THROWS_AS(mesh::read_ply(file), Error);
+    }
+  }
+  const auto refused = [&](const std::string& from, const std::string& to, const char* words) {
+    std::string text = box_file("ascii", true);
+    text.replace(text.find(from), from.size(), to);
+    std::ofstream(file, std::ios::binary) << text;
+    CHECK_THROWS_WITH(mesh::read_ply(file), Catch::Contains(words));
+  };
+  refused("vertex 8", "vertex 99999999999", "promises");
+  refused("property double x", "property complex x", "unknown");
+  refused("format ascii", "format latin", "latin");
+  refused("4 0 2 3 1", "4 0 2 3 8", "not there");
+  refused("property double x", "property double w", "no x");
+  refused("element face 6", "element side 6", "no faces");
 }

@@ -271,12 +271,13 @@ TEST_CASE("Holes up to a size are closed by guesses, small ones by interpolation
 
 TEST_CASE("Guesses beyond the last measurement go, those within a window of it are settled, others laid smoothly") {
   TriangleMesh mesh = net(20, 1, [](double, double) { return 0.0; });
-  const auto at = [](int col, int row) { return static_cast<std::size_t>(row * 21 + col); };
+  const auto at = [](std::size_t col, std::size_t row) { return row * 21 + col; };
   constexpr float none = std::numeric_limits<float>::quiet_NaN();
   mesh.sigma[at(10, 10)] = none, mesh.X[at(10, 10)].z() = 0.3;  // alone
-  for (int row = 4; row <= 8; ++row)
-    for (int col = 4; col <= 8; ++col) mesh.sigma[at(col, row)] = none, mesh.X[at(col, row)].z() = 1.0;  // a patch
-  for (int row = 0; row <= 20; ++row) mesh.sigma[at(20, row)] = none;                                    // a fringe
+  for (std::size_t row = 4; row <= 8; ++row)
+    for (std::size_t col = 4; col <= 8; ++col)
+      mesh.sigma[at(col, row)] = none, mesh.X[at(col, row)].z() = 1.0;         // a patch
+  for (std::size_t row = 0; row <= 20; ++row) mesh.sigma[at(20, row)] = none;  // a fringe
   TriangleMesh kept = mesh::without_fringe(mesh, 8);
   CHECK(kept.faces.size() == mesh.faces.size() - 40);
   mesh::smooth_guesses(kept, 200);
