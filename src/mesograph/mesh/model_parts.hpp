@@ -1,6 +1,9 @@
 #pragma once
 
 #include <mesograph/mesh/model.hpp>
+#include <tuple>
+#include <utility>
+#include <vector>
 
 namespace mesograph::mesh {
 
@@ -11,7 +14,7 @@ Model part_of(const Model& model, const std::vector<std::int32_t>& faces, int pa
 /// A square of the plan in a tree of such: those of a level are halved by the next.
 struct PlanSquare {
   int level = 0, col = 0, row = 0;
-  auto operator<=>(const PlanSquare&) const = default;
+  bool operator<(const PlanSquare& o) const { return std::tie(level, col, row) < std::tie(o.level, o.col, o.row); }
 };
 /// The faces of each square of a level, by their middles; 2^level squares along each side of the box.
 std::vector<std::pair<PlanSquare, std::vector<std::int32_t>>> by_plan_squares(const TriangleMesh& mesh,
