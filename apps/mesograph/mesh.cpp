@@ -151,7 +151,7 @@ Command mesh_command() {
            {"tolerance", "m by which fewer triangles may stray from it (default half a pixel on the ground)",
             Takes::number},
            {"triangles", "at most so many, instead; several, the most first: a level of detail each", Takes::list},
-           {"close-holes", "m across up to which holes are closed, by a guess (default 50 cells)", Takes::number},
+           {"close-holes", "m across up to which holes are closed, by a guess (default 80 cells)", Takes::number},
            {"measured-only", "without faces that are guesses between what was measured"},
            {"base", "closed below by a flat base, so that it is a body"},
            {"base-height", "its height (default a twentieth of the extent below the lowest place)", Takes::number},

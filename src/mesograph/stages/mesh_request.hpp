@@ -20,7 +20,7 @@ struct MeshRequest {
       nan;  ///< m, by which triangles may stray; NaN: half a pixel on the ground, or none with `triangles`
   /// Triangles at most of each level of detail, the first the model itself; empty: as many as the tolerance needs.
   std::vector<std::size_t> triangles;
-  double close_holes = nan;    ///< m, across; NaN: 50 cells
+  double close_holes = nan;    ///< m, across; NaN: 80 cells
   bool measured_only = false;  ///< without faces that are guesses
   bool base = false;           ///< closed below by a flat base
   double base_height = nan;   ///< in the survey CRS and its unit; NaN: a twentieth of its extent below the lowest place

@@ -182,7 +182,7 @@ TriangleMesh surface_of_depths(const Survey& survey, const survey::PhotoTable& p
   mesh::split_bow_ties(out);
   out = within(out, region, geo::Frame(survey.crs, named.origin));
   progress.start("closing holes", 1);
-  constexpr double holes_in_cells = 50, window_in_cells = 5;  // matching looks at seven pixels of half the size
+  constexpr double holes_in_cells = 80, window_in_cells = 5;  // matching looks at seven pixels of half the size
   const mesh::HolesClosed holes = mesh::close_holes(
       out, std::isfinite(request.close_holes) ? request.close_holes : holes_in_cells * cell, window_in_cells * cell);
   sums.holes_closed = holes.closed;
