@@ -2,12 +2,16 @@
 """Meshes by the built program: their files as other readers read them, where they lie, what is refused: usage as in harness.py."""
 import hashlib
 import json
+import resource
+import signal
 import struct
+import subprocess
 import sys
+import time
 import xml.etree.ElementTree as tree
 
 import numpy as np
-from harness import SMALL, call, folder, good, items, new_survey, run_all
+from harness import PROGRAM, SMALL, call, folder, good, items, new_survey, run_all
 from osgeo import gdal, ogr, osr
 
 gdal.UseExceptions()
@@ -242,6 +246,50 @@ def test_what_cannot_be_is_refused_in_a_sentence():
         assert done.code == code and text in done.last, (words, done.code, done.last)
     empty = call("mesh", "-s", new_survey(WORK / "empty"))
     assert empty.code == 3 and "error: " in empty.last
+
+
+def test_a_full_disk_or_an_interruption_leave_what_was_there():
+    good("mesh", "-s", SITE, "--formats", "glb,obj,ply,stl", "--no-page")
+    before = {path: path.read_bytes() for path in RESULTS.glob("mesh*")}
+
+    def small_files():
+        signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (30_000, 30_000))
+
+    words = [PROGRAM, "mesh", "-s", str(SITE), "--formats", "glb,obj,ply,stl", "--no-page", "--quiet"]
+    full = subprocess.run(words, capture_output=True, text=True, preexec_fn=small_files)
+    assert full.returncode == 3 and "cannot be written" in full.stderr.splitlines()[-1], full.stderr
+    for item in items(SITE, "mesh_parts"):
+        item.unlink()
+    stopped = subprocess.Popen(words, stderr=subprocess.PIPE, text=True)
+    time.sleep(0.7)
+    stopped.send_signal(signal.SIGINT)
+    _, told = stopped.communicate(timeout=60)
+    assert stopped.returncode == 130, (stopped.returncode, told)
+    assert not list(SITE.rglob("*.part"))
+    assert {path: path.read_bytes() for path in RESULTS.glob("mesh*")} == before
+    good("mesh", "-s", SITE, "--formats", "glb,obj,ply,stl", "--no-page")
+    assert {path: path.read_bytes() for path in RESULTS.glob("mesh*")} == before
+
+
+def test_guesses_can_be_left_out():
+    all_of_it = good("mesh", "-s", SITE, "--plain", "--no-page", "--formats", "ply", "--out", WORK / "all")
+    measured = good("mesh", "-s", SITE, "--measured-only", "--plain", "--no-page", "--formats", "ply", "--out", WORK / "measured")
+    assert measured["guessed_share"] == 0 and measured["area"] < all_of_it["area"]
+    _, sides = ply(WORK / "measured.ply")
+    assert (sides["guess"] == 0).all()
+    closed = good("mesh", "-s", SITE, "--close-holes", "0", "--plain", "--no-page", "--formats", "ply", "--out", WORK / "open")
+    assert closed["holes_closed"] == 0 < all_of_it["holes_closed"] and closed["holes_left"] > all_of_it["holes_left"]
+
+
+def test_run_makes_it_where_it_is_wanted():
+    settings = SITE / "survey.toml"
+    settings.write_text(settings.read_text() + '\n[products]\nwant = ["mesh"]\n')
+    assert good("run", "-s", SITE)["mesh"]["did"] == "made"
+    assert (RESULTS / "model.html").exists()
+    assert good("run", "-s", SITE)["mesh"]["did"] == "current"
+    (RESULTS / "mesh.glb").unlink()
+    assert any(s["name"] == "mesh" and s["state"] != "current" for s in good("status", "-s", SITE)["stages"])
 
 
 if __name__ == "__main__":
