@@ -57,6 +57,17 @@ def new_survey(where, *extra):
     return where
 
 
+def adjusted_survey(where):
+    """A survey of the small photos, adjusted by their control and the sightings that come with them."""
+    new_survey(where)
+    good("tie", "-s", where)
+    good("orient", "-s", where)
+    good("control", SMALL / "control.csv", "-s", where)
+    good("sight", "--import", SMALL / "sightings.csv", "-s", where)
+    good("adjust", "-s", where)
+    return where
+
+
 def rows(path):
     """The rows of a CSV as dictionaries, comment lines left out."""
     with open(path, encoding="utf-8") as file:

@@ -11,17 +11,12 @@ import time
 import xml.etree.ElementTree as tree
 
 import numpy as np
-from harness import PROGRAM, SMALL, call, folder, good, items, new_survey, run_all
+from harness import PROGRAM, SMALL, adjusted_survey, call, folder, good, items, new_survey, run_all
 from osgeo import gdal, ogr, osr
 
 gdal.UseExceptions()
 WORK = folder()
-SITE = new_survey(WORK / "site")
-good("tie", "-s", SITE)
-good("orient", "-s", SITE)
-good("control", SMALL / "control.csv", "-s", SITE)
-good("sight", "--import", SMALL / "sightings.csv", "-s", SITE)
-good("adjust", "-s", SITE)
+SITE = adjusted_survey(WORK / "site")
 good("densify", "-s", SITE)
 MADE = good("mesh", "-s", SITE, "--formats", "glb,obj,ply,stl", "--no-page")
 RESULTS = SITE / "results"

@@ -5,7 +5,7 @@ import shutil
 import sys
 import time
 
-from harness import SMALL, folder, good, new_survey, rows, run_all
+from harness import SMALL, adjusted_survey, folder, good, rows, run_all
 
 try:
     from osgeo import gdal
@@ -38,12 +38,7 @@ def browser():
 
 
 def test_a_client_opens_the_model_and_measures():
-    new_survey(SITE)
-    good("tie", "-s", SITE)
-    good("orient", "-s", SITE)
-    good("control", SMALL / "control.csv", "-s", SITE)
-    good("sight", "--import", SMALL / "sightings.csv", "-s", SITE)
-    good("adjust", "-s", SITE)
+    adjusted_survey(SITE)
     made = good("mesh", "-s", SITE)
     driver = browser()
     driver.get((SITE / "results" / "model.html").as_uri())

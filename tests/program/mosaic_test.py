@@ -4,17 +4,12 @@ import hashlib
 import sys
 
 import numpy as np
-from harness import SMALL, call, folder, good, items, new_survey, run_all
+from harness import SMALL, adjusted_survey, call, folder, good, items, new_survey, run_all
 from osgeo import gdal, ogr, osr
 
 gdal.UseExceptions()
 WORK = folder()
-SITE = new_survey(WORK / "site")
-good("tie", "-s", SITE)
-good("orient", "-s", SITE)
-good("control", SMALL / "control.csv", "-s", SITE)
-good("sight", "--import", SMALL / "sightings.csv", "-s", SITE)
-good("adjust", "-s", SITE)
+SITE = adjusted_survey(WORK / "site")
 good("densify", "-s", SITE)
 MISSING = call("mosaic", "-s", SITE)
 good("surface", "-s", SITE)

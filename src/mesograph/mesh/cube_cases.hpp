@@ -20,7 +20,7 @@ const std::array<CubeEdge, 12>& cube_edges();
 /// Crossings on each side of the cube are joined so that two full corners which only a diagonal joins are parted; both
 /// cubes beside a side do the same, so surfaces of neighbouring cubes meet without gaps. No triangle has an edge inside
 /// a side of the cube that is not such a crossing: no edge of the surface has more than two triangles. Derived, not
-/// typed in; tests hold it to all 256 cases. After Lorensen and Cline (1987), Marching cubes, SIGGRAPH.
+/// typed in; tests hold it to all 256 cases. Source: after Lorensen and Cline (1987), Marching cubes, SIGGRAPH.
 const std::array<std::vector<std::array<std::uint8_t, 3>>, 256>& cube_cases();
 
 }  // namespace mesograph::mesh

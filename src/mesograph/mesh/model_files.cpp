@@ -17,7 +17,8 @@ namespace {
 class Growing {
  public:
   explicit Growing(const fs::path& path) : path_(path), scratch_(scratch_path(path)) {
-    if (path.has_parent_path()) fs::create_directories(path.parent_path());
+    std::error_code refused;  // opening fails then, in words
+    if (path.has_parent_path()) fs::create_directories(path.parent_path(), refused);
     file_.open(scratch_, std::ios::binary);
     if (!file_) throw Error("{}: cannot be written", path.string());
   }

@@ -72,19 +72,7 @@ dense::CloudRequest request_of(const Survey& survey, const DensifyStageOptions& 
 
 /// What of the ground is wanted, in the survey CRS; the job's box is set to what surely holds it.
 cloud::Region region(const Survey& survey, const DensifyStageOptions& o, const NamedBlock& named, DepthJob& job) {
-  const std::string text = region_of(survey, o);
-  cloud::Region out;
-  if (!text.empty()) {
-    out = cloud::Region::of(text, survey.crs.local ? "" : survey.crs.wkt);
-    const geo::Frame frame(survey.crs, named.origin);
-    Eigen::AlignedBox2d box;
-    for (const double x : {out.box().min().x(), out.box().max().x()})
-      for (const double y : {out.box().min().y(), out.box().max().y()})
-        box.extend(frame.local_from_crs({x, y, named.origin.z()}).head<2>());
-    // The frame's axes and the grid's differ by the convergence of meridians, and by what heights do to the scale.
-    const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * box.sizes().maxCoeff());
-    job.plan.request.box = Eigen::AlignedBox2d(box.min() - more, box.max() + more);
-  }
+  cloud::Region out = job.keep_within(region_of(survey, o), named.origin);
   if (o.test_patch) {
     std::vector<double> x, y;
     for (const adjust::GroundPoint& p : job.plan.block.points)

@@ -6,6 +6,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/geo/frame.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/stages/depth_maps.hpp>
 #include <mesograph/survey/listing.hpp>
@@ -74,6 +75,28 @@ void DepthJob::ask(const dense::CloudRequest& what) {
   parallel_for(plan.block.stations.size(), [&](std::size_t i) {
     if (!plan.partners[i].empty()) prints[i] = print_of(*this, static_cast<int>(i));
   });
+}
+
+cloud::Region DepthJob::keep_within(const std::string& text, const Eigen::Vector3d& origin) {
+  if (text.empty()) return {};
+  cloud::Region out = cloud::Region::of(text, survey.crs.local ? "" : survey.crs.wkt);
+  const geo::Frame frame(survey.crs, origin);
+  Eigen::AlignedBox2d box;
+  for (const double x : {out.box().min().x(), out.box().max().x()})
+    for (const double y : {out.box().min().y(), out.box().max().y()})
+      box.extend(frame.local_from_crs({x, y, origin.z()}).head<2>());
+  // The frame's axes and the grid's differ by the convergence of meridians, and by what heights do to the scale.
+  const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * box.sizes().maxCoeff());
+  plan.request.box = Eigen::AlignedBox2d(box.min() - more, box.max() + more);
+  return out;
+}
+
+dense::FuseOptions DepthJob::fuse_options() const {
+  dense::FuseOptions out;
+  out.min_views = plan.request.min_views;
+  out.max_sigma = plan.request.max_sigma;
+  out.max_sigma_parallax = plan.request.max_sigma_parallax;
+  return out;
 }
 
 dense::View DepthJob::view(int station) const {

@@ -2,6 +2,7 @@
 
 #include <mesograph/adjust/named_block.hpp>
 #include <mesograph/base/progress.hpp>
+#include <mesograph/cloud/region.hpp>
 #include <mesograph/dense/fuse.hpp>
 #include <mesograph/dense/plan.hpp>
 #include <mesograph/survey/photo_table.hpp>
@@ -34,6 +35,11 @@ struct DepthJob {
   DepthJob(const survey::Survey& survey, const survey::PhotoTable& photos, const adjust::NamedBlock& named,
            const std::string& only);
   void ask(const dense::CloudRequest& what);
+  /// Keeps to a part of the plan, a box or a file of polygons as cloud::Region::of takes it: sets the request's box to
+  /// what surely holds it, and gives it in the survey CRS. Empty: everything. Throws Error where it is neither.
+  cloud::Region keep_within(const std::string& text, const Eigen::Vector3d& origin);
+  /// How maps confirm each other, as the request has it.
+  dense::FuseOptions fuse_options() const;
 
   std::filesystem::path item(int station) const {
     return survey.store.item("depth", kept[station]->image, prints[station]);

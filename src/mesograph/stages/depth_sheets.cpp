@@ -77,11 +77,7 @@ std::string DepthSheets::print() const {
 void DepthSheets::make_one(int station, const std::set<int>& witnesses) const {
   const dense::MappedView reference = load_depth(job_, station);
   const LoadedMaps others = load_depths(job_, witnesses);
-  dense::FuseOptions options;
-  options.min_views = job_.plan.request.min_views;
-  options.max_sigma = job_.plan.request.max_sigma;
-  options.max_sigma_parallax = job_.plan.request.max_sigma_parallax;
-  dense::Confirmed confirmed = dense::confirm(reference, others.list, options);
+  dense::Confirmed confirmed = dense::confirm(reference, others.list, job_.fuse_options());
   StoredSheet out{std::move(confirmed.depth),
                   photo::Raster<std::uint8_t>(confirmed.sigma.width, confirmed.sigma.height)};
   Eigen::AlignedBox3d box;

@@ -135,21 +135,6 @@ TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets
   return mesh::joined(parts);
 }
 
-/// What of the plan is wanted, in the survey CRS, and a box of the local frame that surely holds it.
-cloud::Region wanted_region(const Survey& survey, const NamedBlock& named, const std::string& within, DepthJob& job) {
-  if (within.empty()) return {};
-  cloud::Region out = cloud::Region::of(within, survey.crs.local ? "" : survey.crs.wkt);
-  const geo::Frame frame(survey.crs, named.origin);
-  Eigen::AlignedBox2d box;
-  for (const double x : {out.box().min().x(), out.box().max().x()})
-    for (const double y : {out.box().min().y(), out.box().max().y()})
-      box.extend(frame.local_from_crs({x, y, named.origin.z()}).head<2>());
-  // The frame's axes and the grid's differ by the convergence of meridians, and by what heights do to the scale.
-  const Eigen::Vector2d more = Eigen::Vector2d::Constant(1 + 0.05 * box.sizes().maxCoeff());
-  job.plan.request.box = Eigen::AlignedBox2d(box.min() - more, box.max() + more);
-  return out;
-}
-
 /// Faces whose middle lies in the region.
 TriangleMesh within(const TriangleMesh& mesh, const cloud::Region& region, const geo::Frame& frame) {
   if (region.everything()) return mesh;
@@ -175,7 +160,7 @@ TriangleMesh surface_of_depths(const Survey& survey, const survey::PhotoTable& p
   photo::prepare_gdal();
   DepthJob job(survey, photos, named, "");
   job.ask(maps_for(survey, cell, gsd));
-  const cloud::Region region = wanted_region(survey, named, request.within, job);
+  const cloud::Region region = job.keep_within(request.within, named.origin);
   DepthSheets sheets(job);
   sheets.make(progress);
   TriangleMesh out = find_surface(survey, job, sheets, cell, progress);

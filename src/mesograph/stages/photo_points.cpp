@@ -52,16 +52,12 @@ void confirm_photo(const DepthJob& job, const PhotoPoints& store, int station, c
                    const dense::ColourBalance& colours) {
   const dense::MappedView reference = load_depth(job, station);
   const LoadedMaps others = load_depths(job, witnesses);
-  dense::FuseOptions options;
-  options.min_views = job.plan.request.min_views;
-  options.max_sigma = job.plan.request.max_sigma;
-  options.max_sigma_parallax = job.plan.request.max_sigma_parallax;
   const Photo& photo = *job.kept[station];
   photo::Rgb colour =
       dense::undistort(photo::read_rgb(photo.path, job.plan.request.level, photo.tone), job.plan.block,
                        job.plan.block.stations[station], job.plan.ground_below(station), reference.pinhole);
   colours.apply(station, reference.pinhole, colour);
-  dense::save_points(store.item(station), dense::confirmed_points(reference, colour, others.list, options),
+  dense::save_points(store.item(station), dense::confirmed_points(reference, colour, others.list, job.fuse_options()),
                      store.tile_size());
 }
 
