@@ -157,7 +157,7 @@ class Views {
         return held_.front().second;
       }
     }
-    const auto made = std::make_shared<const dense::View>(job_.view(station));
+    auto made = std::make_shared<const dense::View>(job_.view(station));
     const std::lock_guard lock(mutex_);
     held_.insert(held_.begin(), {station, made});
     // of pinhole photos held for neighbours, so that each is not made for every map that needs it
