@@ -6,6 +6,7 @@
 #include <mesograph/base/random.hpp>
 #include <mesograph/dense/depth_map.hpp>
 #include <mesograph/dense/fuse.hpp>
+#include <mesograph/dense/sharpen.hpp>
 
 using namespace mesograph;
 
@@ -264,4 +265,76 @@ TEST_CASE("A pair alone is matched nearly everywhere both photos see, by its own
     REQUIRE(count[tenth] > 500);
     CHECK(std::abs(sum[tenth] / count[tenth]) < 0.03);
   }
+}
+
+TEST_CASE(
+    "Photos of half the size are as sharp at edges as whole ones where they are matched whole there, and elsewhere "
+    "they stay") {
+  Random random(33);
+  std::vector<Shot> shots;
+  for (const auto& [x, y] : {std::pair{0.0, 0.0}, {-3.0, 0.4}, {3.0, -0.4}, {0.3, 2.5}})
+    shots.push_back(shot_from(x, y, 1.0, random));
+  std::vector<dense::View> halves;
+  for (const Shot& shot : shots) halves.push_back(dense::halved(shot.view));
+  std::vector<dense::GroundHint> hints = shots[0].hints;
+  for (dense::GroundHint& h : hints) h.x /= 2;
+  dense::DepthOptions options;
+  options.least_side = 40;
+  const dense::DepthMap before = dense::match_depth(halves[0], {&halves[1], &halves[2], &halves[3]}, hints, options);
+  dense::DepthMap after = before;
+  const auto edges = dense::edges_of(before);
+  REQUIRE(edges.data.size() == before.depth.data.size());
+  dense::sharpen(shots[0].view, {&shots[1].view, &shots[2].view, &shots[3].view}, edges, after);
+  const dense::Pinhole& p = halves[0].pinhole;
+  const auto error_of = [&](const dense::DepthMap& map, int col, int row) {
+    const Eigen::Vector3d d = p.direction(col + 0.5, row + 0.5);
+    return std::abs(map.depth.at(col, row) - p.depth(hit(p.C, d)));
+  };
+  // Within four pixels of half the size of the barrier's and the hut's edges; a depth is good to two GSD.
+  int beside = 0, good_before = 0, good_after = 0, emptied = 0, plain = 0, marked = 0, other = 0;
+  for (int row = 8; row < p.height - 8; ++row)
+    for (int col = 8; col < p.width - 8; ++col) {
+      const Eigen::Vector3d X = hit(p.C, p.direction(col + 0.5, row + 0.5));
+      const auto stands = [](double x, double y) { return in_hut(x, y) || on_barrier(x, y); };
+      const auto open = [&](double x, double y) { return !stands(x, y); };
+      const bool near = !all_around(X.x(), X.y(), 8 * gsd, open) && !all_around(X.x(), X.y(), 8 * gsd, stands);
+      emptied += std::isfinite(before.depth.at(col, row)) && !std::isfinite(after.depth.at(col, row));
+      other += !edges.at(col, row) && std::isfinite(before.depth.at(col, row)) &&
+               before.depth.at(col, row) != after.depth.at(col, row);
+      if (near)
+        ++beside, good_before += error_of(before, col, row) < 2 * gsd,
+            good_after += error_of(after, col, row) < 2 * gsd;
+      if (X.x() < 2 && all_around(X.x(), X.y(), 30 * gsd, open) && !in_water(X.x(), X.y()))
+        ++plain, marked += edges.at(col, row);
+    }
+  INFO("beside edges " << beside << ", good " << good_before << " then " << good_after << ", plain " << plain
+                       << " marked " << marked);
+  CHECK(emptied == 0);
+  CHECK(other == 0);
+  CHECK(beside > 400);
+  // A third of what was wrong there is mended.
+  CHECK(beside - good_after < 0.67 * (beside - good_before));
+  CHECK((plain > 300 && marked < 0.1 * plain));
+}
+
+TEST_CASE("Slopes and noise are no edges, steps of two pixels of parallax are") {
+  Random random(34);
+  dense::DepthMap map{photo::Raster<float>(80, 60), photo::Raster<std::uint8_t>(80, 60, 1, 8), 0.001};
+  const auto fill = [&](double step) {
+    for (int row = 0; row < 60; ++row)
+      for (int col = 0; col < 80; ++col)  // inverse depths of 50 to 53 pixels of parallax, a step at column 40
+        map.depth.at(col, row) = static_cast<float>(
+            1 / (0.001 * (50 + 0.03 * col + 0.02 * row + (col >= 40 ? step : 0) + random.normal(0.15))));
+  };
+  fill(0);
+  CHECK(dense::edges_of(map).data.empty());
+  fill(2);
+  const auto edges = dense::edges_of(map);
+  for (int row = 0; row < 60; ++row) {
+    CHECK((edges.at(39, row) && edges.at(40, row)));
+    CHECK((!edges.at(20, row) && !edges.at(60, row)));
+  }
+  for (int row = 0; row < 60; ++row)  // what matching leaves empty between them is of the edge
+    for (int col = 37; col < 43; ++col) map.depth.at(col, row) = std::numeric_limits<float>::quiet_NaN();
+  CHECK(dense::edges_of(map).at(40, 30));
 }

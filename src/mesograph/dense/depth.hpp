@@ -1,6 +1,7 @@
 #pragma once
 
 #include <array>
+#include <limits>
 #include <mesograph/dense/semi_global.hpp>
 #include <vector>
 
@@ -56,6 +57,9 @@ struct GroundHint {
   Eigen::Vector2d x;
   double depth;
 };
+
+/// Where nothing was found.
+constexpr float no_depth = std::numeric_limits<float>::quiet_NaN();
 
 /// What a photo sees: depth along its axis for each pixel of its pinhole photo.
 struct DepthMap {

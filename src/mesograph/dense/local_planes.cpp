@@ -62,23 +62,26 @@ struct Planes {
 }  // namespace
 
 void fit_local_planes(std::size_t partners, const DepthOptions& options, DepthMap& map) {
+  fit_local_planes(partners, options, {0, 0, map.depth.width, map.depth.height}, map);
+}
+
+void fit_local_planes(std::size_t partners, const DepthOptions& options, const Tile& tile, DepthMap& map) {
   // The mean of several partners is less noisy: it needs less of its neighbours and keeps more of its relief.
   const double bend_px = options.bend_px * better_half_of(static_cast<int>(partners));
   const Neighbourhood wide(bend_px, options.most_bend_px), narrow(options.rough_bend * bend_px, options.most_bend_px);
   const Padded known = padded(map, wide.reach, options.least_sigma_px);
-  const int w = map.depth.width;
-  Planes smooth(w), rough(w);
+  Planes smooth(tile.width), rough(tile.width);
   const auto sigmas = static_cast<float>(options.rough_sigmas);
   const auto carried = static_cast<float>(options.carried_px * options.carried_px);
   const auto label_sigma = static_cast<std::uint8_t>(std::lround(64 * options.label_sigma));
-  for (int row = 0; row < map.depth.height; ++row) {
-    const std::size_t at = known.first + known.stride * row;
-    smooth.fit(known, at, w, wide, options.plane_tolerance_px);
-    rough.fit(known, at, w, narrow, options.plane_tolerance_px);
-    for (int col = 0; col < w; ++col) {
-      float& d = map.depth.at(col, row);
+  for (int row = tile.row; row < tile.row + tile.height; ++row) {
+    const std::size_t at = known.first + known.stride * row + tile.col;
+    smooth.fit(known, at, tile.width, wide, options.plane_tolerance_px);
+    rough.fit(known, at, tile.width, narrow, options.plane_tolerance_px);
+    for (int col = 0; col < tile.width; ++col) {
+      float& d = map.depth.at(tile.col + col, row);
       if (!(d > 0)) continue;
-      std::uint8_t& sigma = map.sigma.at(col, row);
+      std::uint8_t& sigma = map.sigma.at(tile.col + col, row);
       const bool stays = sigma != unconfirmed || smooth.variance[col] <= carried;
       const float sure = sigmas * std::sqrt(rough.variance[col]);  // beyond all bounds where it carries no plane
       const bool bends = std::abs(smooth.shift[col] - rough.shift[col]) > sure;

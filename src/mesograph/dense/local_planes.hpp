@@ -17,5 +17,7 @@ constexpr std::uint8_t unconfirmed = 255;
 /// `map.step` is known by then. Accuracy: of planes in space exact, whatever their slope. Cost: the (2 reach + 1)^2
 /// neighbours of a pixel, eight to sixteen pixels at a time; a small part of match_depth.
 void fit_local_planes(std::size_t partners, const DepthOptions& options, DepthMap& map);
+/// The pixels of a part of the map alone.
+void fit_local_planes(std::size_t partners, const DepthOptions& options, const Tile& tile, DepthMap& map);
 
 }  // namespace mesograph::dense

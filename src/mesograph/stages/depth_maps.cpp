@@ -6,6 +6,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/dense/sharpen.hpp>
 #include <mesograph/geo/frame.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/stages/depth_maps.hpp>
@@ -20,7 +21,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* depth_maps_version = "depth 9";
+constexpr const char* depth_maps_version = "depth 10";
 
 /// What the dense matching of a photo takes from its place in the block, as bytes.
 void add_view(std::string& bytes, const DepthJob& job, int station) {
@@ -99,14 +100,15 @@ dense::FuseOptions DepthJob::fuse_options() const {
   return out;
 }
 
-dense::View DepthJob::view(int station) const {
+dense::View DepthJob::view(int station, int level) const {
   const Photo& photo = *kept[station];
   if (hash_file(photo.path) != photo.hash)
     throw Error("densify: photo '{}' has changed since it was admitted; put the original back, or admit it again",
                 photo.image);
-  const dense::Pinhole p = plan.pinhole(station);
-  return {p, dense::undistort(photo::read_grey(photo.path, plan.request.level, photo.tone), plan.block,
-                              plan.block.stations[station], plan.ground_below(station), p)};
+  const adjust::Station& s = plan.block.stations[station];
+  const dense::Pinhole p = dense::pinhole_of(plan.block.cameras[s.camera], s, level);
+  return {p, dense::undistort(photo::read_grey(photo.path, level, photo.tone), plan.block, plan.block.stations[station],
+                              plan.ground_below(station), p)};
 }
 
 dense::MappedView load_depth(const DepthJob& job, int station) {
@@ -144,10 +146,17 @@ void remove_unneeded(const Survey& survey, const std::set<fs::path>& needed) {
 
 namespace {
 
+/// A photo and its partners, kept as long as they are looked at.
+struct Held {
+  const dense::View* reference;
+  dense::Views partners;
+  std::vector<std::shared_ptr<const dense::View>> views;
+};
+
 /// Pinhole photos lately used, so that a photo is decoded once or twice and not for each that it is a partner of.
 class Views {
  public:
-  explicit Views(const DepthJob& job) : job_(job) {}
+  Views(const DepthJob& job, int level) : job_(job), level_(level) {}
   std::shared_ptr<const dense::View> get(int station) {
     {
       const std::lock_guard lock(mutex_);
@@ -157,7 +166,7 @@ class Views {
         return held_.front().second;
       }
     }
-    auto made = std::make_shared<const dense::View>(job_.view(station));
+    auto made = std::make_shared<const dense::View>(job_.view(station, level_));
     const std::lock_guard lock(mutex_);
     held_.insert(held_.begin(), {station, made});
     // of pinhole photos held for neighbours, so that each is not made for every map that needs it
@@ -167,9 +176,19 @@ class Views {
     if (held_.size() > most) held_.resize(most);
     return made;
   }
+  Held with_partners(int station) {
+    Held out{nullptr, {}, {get(station)}};
+    out.reference = out.views.front().get();
+    for (const int partner : job_.plan.partners[station]) {
+      out.views.push_back(get(partner));
+      out.partners.push_back(out.views.back().get());
+    }
+    return out;
+  }
 
  private:
   const DepthJob& job_;
+  int level_;
   std::mutex mutex_;
   std::vector<std::pair<int, std::shared_ptr<const dense::View>>> held_;  // the latest first
 };
@@ -180,17 +199,19 @@ void make_depth_maps(const DepthJob& job, const std::vector<int>& stations, Prog
   std::vector<int> todo;
   for (const int s : stations)
     if (!job.plan.partners[s].empty() && !fs::exists(job.item(s))) todo.push_back(s);
-  Views views(job);
+  const int level = job.plan.request.level;
+  Views views(job, level), larger(job, level - 1);
   parallel_for(todo.size(), [&](std::size_t i) {
     progress.check();
-    std::vector<std::shared_ptr<const dense::View>> held = {views.get(todo[i])};
-    dense::Views partners;
-    for (const int partner : job.plan.partners[todo[i]]) {
-      held.push_back(views.get(partner));
-      partners.push_back(held.back().get());
-    }
-    write_packed(job.item(todo[i]), depth_maps_version,
-                 dense::match_depth(*held.front(), partners, job.plan.hints[todo[i]]));
+    const int s = todo[i];
+    const Held photos = views.with_partners(s);
+    dense::DepthMap map = dense::match_depth(*photos.reference, photos.partners, job.plan.hints[s]);
+    if (level > 0)
+      if (const auto edges = dense::edges_of(map); !edges.data.empty()) {
+        const Held twice = larger.with_partners(s);
+        dense::sharpen(*twice.reference, twice.partners, edges, map);
+      }
+    write_packed(job.item(s), depth_maps_version, map);
     progress.advance();
   });
 }

@@ -44,8 +44,8 @@ struct DepthJob {
   std::filesystem::path item(int station) const {
     return survey.store.item("depth", kept[station]->image, prints[station]);
   }
-  /// A photo's pinhole photo. Throws Error where the photo has changed.
-  dense::View view(int station) const;
+  /// A photo's pinhole photo at a level. Throws Error where the photo has changed.
+  dense::View view(int station, int level) const;
 };
 
 /// Depth maps of some photos, those that are there left as they are.
