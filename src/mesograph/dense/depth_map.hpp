@@ -15,7 +15,7 @@ namespace mesograph::dense {
 /// Gallup, Frahm, Mordohai, Yang, Pollefeys (2007), Real-time plane-sweeping stereo with multiple sweeping directions,
 /// CVPR; Hirschmueller (2008).
 /// Accuracy: median 0.14 GSD at half size, 0.11 at full, bias below 0.01 GSD, on the demo survey with true stations
-/// (docs/methods.md); edges are rounded by half a window.
+/// (docs/methods.md); edges are rounded by half a window (see sharpen.hpp).
 DepthMap match_depth(const View& reference, const Views& partners, const std::vector<GroundHint>& ground,
                      const DepthOptions& options = {});
 
