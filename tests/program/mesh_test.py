@@ -1,5 +1,6 @@
 #!/usr/bin/python3
 """Meshes by the built program: their files as other readers read them, where they lie, what is refused: usage as in harness.py."""
+import csv
 import hashlib
 import json
 import resource
@@ -275,6 +276,36 @@ def test_guesses_can_be_left_out():
     assert (sides["guess"] == 0).all()
     closed = good("mesh", "-s", SITE, "--close-holes", "0", "--plain", "--no-page", "--formats", "ply", "--out", WORK / "open")
     assert closed["holes_closed"] == 0 < all_of_it["holes_closed"] and closed["holes_left"] > all_of_it["holes_left"]
+
+
+def test_lengths_on_the_mesh_are_those_that_a_tape_would_find():
+    surveyed = {r["id"]: [float(r[k]) for k in ("east", "north", "height")] for r in csv.DictReader(open(SMALL / "control.csv"))}
+    ids = sorted(surveyed)[:8]
+    # Grid over ground: UTM's scale factor, and what heights near 640 m add to a length.
+    scale = 0.9996 * (1 + ((surveyed[ids[0]][0] - 5e5) / 0.9996 / 6.39e6) ** 2 / 2) / (1 + 640 / 6.39e6)
+    text = "id,a,b,length,sigma\n"
+    for k, (a, b) in enumerate(zip(ids, ids[1:])):
+        (x, y, z), (u, v, w) = surveyed[a], surveyed[b]
+        text += f"T{k},{a},{b},{(((x - u) ** 2 + (y - v) ** 2) / scale**2 + (z - w) ** 2) ** 0.5:.4f},0.01\n"
+    (WORK / "taped.csv").write_text(text)
+    found = good("measure", "--lengths", WORK / "taped.csv", "--mesh", RESULTS / "mesh.ply", "-s", SITE)
+    assert len(found["lengths"]) == 7 and found["beyond"] == 0
+    assert 0.1 < sum(x["w"] ** 2 for x in found["lengths"]) / 7 < 4, found  # of seven, one in a thousand is beyond 3.4
+    # A tape that is a foot wrong stands out.
+    (WORK / "taped.csv").write_text(text.splitlines()[0] + f"\nT,{ids[0]},{ids[1]},{found['lengths'][0]['taped'] + 0.6},0.01\n")
+    told = call("measure", "--lengths", WORK / "taped.csv", "--mesh", RESULTS / "mesh.ply", "-s", SITE)
+    assert told.code == 0 and "beyond 3.29" in told.out, told
+    # A place of the plan is where the mesh is highest, and its height is that of its triangle.
+    (east, north, _) = surveyed[ids[0]]
+    on = good("measure", f"{east}:{north}", ids[0], "--mesh", RESULTS / "mesh.ply", "-s", SITE)
+    assert on["slope"] < 0.5 and on["from_off_mesh"] == 0
+    for words, sentence in [
+        (["measure", f"{east}:{north}", ids[0], "-s", SITE], "has no height"),
+        (["measure", "1:2", ids[0], "--mesh", RESULTS / "mesh.ply", "-s", SITE], "no part of the mesh lies at 1:2"),
+        (["measure", ids[0], ids[1], "--mesh", RESULTS / "mesh.glb", "-s", SITE], "is no PLY file"),
+    ]:
+        refused = call(*words)
+        assert refused.code == 3 and sentence in refused.err, refused
 
 
 def test_run_makes_it_where_it_is_wanted():

@@ -51,7 +51,7 @@ using Saved =
           stages::PhotoLeft, stages::OrientedPart, stages::OrientedSortie, stages::OrientedCamera, stages::WeakLink,
           stages::Oriented, stages::ListedPoint, stages::ListedBar, stages::SiteFit, stages::SiteFit::Residual,
           stages::ControlTaken, stages::Sighted, stages::Adjusted, stages::AdvisedPlace, stages::Foretold,
-          stages::Densified, stages::Reported, stages::Measured, stages::Mosaicked, stages::MosaicTarget,
+          stages::Densified, stages::Reported, stages::Measured, stages::LengthCheck, stages::Mosaicked, stages::MosaicTarget,
           stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh, mesh::SurfacePart, mesh::Solid>;
 
 }  // namespace

@@ -10,6 +10,7 @@
 #include <mesograph/mesh/iso_surface.hpp>
 #include <mesograph/mesh/joined.hpp>
 #include <mesograph/mesh/model_parts.hpp>
+#include <mesograph/mesh/places.hpp>
 #include <mesograph/mesh/simplify.hpp>
 #include <mesograph/mesh/solid.hpp>
 #include <set>
@@ -437,4 +438,42 @@ TEST_CASE("A PLY file cut off anywhere, or that lies, is refused and never belie
   refused("4 0 2 3 1", "4 0 2 3 8", "not there");
   refused("property double x", "property double w", "no x");
   refused("element face 6", "element side 6", "no faces");
+}
+
+TEST_CASE(
+    "The nearest place of a surface is where a fine grid of its triangles finds it, the top one is over the plan") {
+  const auto hill = [](double x, double y) { return 0.4 * std::sin(2 * x) + 0.3 * y; };
+  TriangleMesh surface = net(6, 0.5, hill);
+  for (std::size_t i = 0; i < surface.X.size(); ++i) surface.sigma[i] = static_cast<float>(0.01 * surface.X[i].x());
+  Random random(5);
+  constexpr int fine = 60;
+  for (int trial = 0; trial < 20; ++trial) {
+    const Eigen::Vector3d asked(random.uniform(-1, 4), random.uniform(-1, 4), random.uniform(-1, 2));
+    double least = INFINITY;
+    for (const Face& f : surface.faces)
+      for (int i = 0; i <= fine; ++i)
+        for (int j = 0; i + j <= fine; ++j)
+          least = std::min(
+              least, ((i * surface.at(f[0]) + j * surface.at(f[1]) + (fine - i - j) * surface.at(f[2])) / fine - asked)
+                         .norm());
+    const mesh::PlaceOn place = mesh::nearest_place(surface, asked);
+    // the grid's steps are a hundredth of a metre
+    CHECK((place.distance <= least + 1e-12 && place.distance > least - 0.01));
+    CHECK((place.X - asked).norm() == Approx(place.distance));
+    CHECK(place.sigma == Approx(0.01 * place.X.x()).margin(1e-6));
+    // Away from rims the way to it is upright on it.
+    if ((place.X.array() > 0.01).head<2>().all() && (place.X.array() < 2.99).head<2>().all() && place.distance > 0.05)
+      CHECK(std::abs(place.normal.dot((asked - place.X) / place.distance)) > 0.8);
+  }
+  // A roof over it hides the ground below; beside the net there is nothing.
+  const auto corner = static_cast<std::int32_t>(surface.X.size());
+  for (const auto& [x, y] : {std::pair{1.0, 1.0}, {2.0, 1.0}, {1.0, 2.0}})
+    surface.X.emplace_back(x, y, 5), surface.sigma.push_back(0.02F);
+  surface.faces.push_back({corner, corner + 2, corner + 1});  // whichever way it turns
+  CHECK(mesh::top_place(surface, {1.2, 1.2})->X.z() == Approx(5));
+  CHECK(mesh::top_place(surface, {2.0, 2.0})->X.z() == Approx(hill(2.0, 2.0)));
+  CHECK(!mesh::top_place(surface, {3.2, 1.0}));
+  surface.sigma[static_cast<std::size_t>(corner)] = std::numeric_limits<float>::quiet_NaN();
+  CHECK(mesh::top_place(surface, {1.2, 1.2})->guessed());
+  CHECK_THROWS_AS(mesh::nearest_place({}, {0, 0, 0}), Error);
 }

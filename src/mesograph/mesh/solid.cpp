@@ -61,6 +61,8 @@ class PlyReader {
  public:
   explicit PlyReader(const std::filesystem::path& file) : name_(file.string()), bytes_(read_file(file)) { read_head(); }
   const std::vector<Element>& elements() const { return elements_; }
+  /// What is to be added to coordinates.
+  const Eigen::Vector3d& shift() const { return shift_; }
   double value(const std::string& type) {
     if (text_) {
       double out = 0;
@@ -94,6 +96,7 @@ class PlyReader {
  private:
   std::string name_, bytes_;
   std::vector<Element> elements_;
+  Eigen::Vector3d shift_ = Eigen::Vector3d::Zero();
   std::size_t at_ = 0;
   bool text_ = false, big_ = false;
   std::istringstream words_;
@@ -106,7 +109,11 @@ class PlyReader {
       std::istringstream words(line);
       std::string word, first, second, third;
       words >> word >> first >> second >> third;
-      if (word == "format") {
+      if (word == "comment" && first == "add") {  // as write_model says it
+        Eigen::Vector3d by;
+        std::istringstream numbers(line.substr(line.find("add") + 3));
+        if (numbers >> by.x() >> by.y() >> by.z()) shift_ = by;
+      } else if (word == "format") {
         text_ = first == "ascii", big_ = first == "binary_big_endian";
         if (!text_ && !big_ && first != "binary_little_endian") throw wrong("its format is '" + first + "'");
       } else if (word == "element") {
@@ -189,6 +196,7 @@ TriangleMesh read_ply(const std::filesystem::path& file) {
     }
   }
   if (out.faces.empty()) throw in.wrong("it has no faces");
+  for (Eigen::Vector3d& X : out.X) X += in.shift();
   return out;
 }
 
