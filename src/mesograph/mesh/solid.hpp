@@ -30,8 +30,8 @@ Solid solid_of(const TriangleMesh& mesh);
 
 /// Triangles of a PLY file (ascii or binary, either byte order), polygons cut into fans; property `sigma` of vertices
 /// where there is one, negative: a guess; without one all are guesses of nobody knows what: sigma NaN, and no face is
-/// counted as measured. What was taken off coordinates, as our own files say it, is added again. Throws Error where it is no PLY, cut off, or names vertices that are not there.
-/// Source: Turk (1994), The PLY polygon file format.
+/// counted as measured. What was taken off coordinates, as our own files say it, is added again. Throws Error where it
+/// is no PLY, cut off, or names vertices that are not there. Source: Turk (1994), The PLY polygon file format.
 TriangleMesh read_ply(const std::filesystem::path& file);
 
 }  // namespace mesograph::mesh
