@@ -477,3 +477,51 @@ TEST_CASE(
   CHECK(mesh::top_place(surface, {1.2, 1.2})->guessed());
   CHECK_THROWS_AS(mesh::nearest_place({}, {0, 0, 0}), Error);
 }
+
+TEST_CASE("Parts that are thinned still fit, keep what nobody measured as it is, and lie where they lay") {
+  constexpr int squares = 32;
+  const auto hill = [](double x, double y) { return 0.15 * std::sin(0.9 * x) * std::cos(0.7 * y); };
+  const TriangleMesh whole = net(2 * squares, 0.25, hill);  // 16 m wide, cut at 8 m
+  std::vector<mesh::SurfacePart> parts(2);
+  std::array<std::map<std::int32_t, std::int32_t>, 2> known;
+  for (const Face& f : whole.faces) {
+    const std::size_t p = (whole.at(f[0]) + whole.at(f[1]) + whole.at(f[2])).x() / 3 < 8 ? 0 : 1;
+    Face face{};
+    for (std::size_t k = 0; k < 3; ++k) {
+      const auto [at, fresh] = known[p].try_emplace(f[k], static_cast<std::int32_t>(parts[p].X.size()));
+      if (fresh) {
+        parts[p].key.push_back(static_cast<std::uint64_t>(f[k])), parts[p].X.push_back(whole.at(f[k]));
+        const bool guess = (whole.at(f[k]) - Eigen::Vector3d(4, 4, 0)).head<2>().norm() < 0.6;
+        parts[p].sigma.push_back(guess ? std::numeric_limits<float>::quiet_NaN() : 0.01F);
+      }
+      face[k] = at->second;
+    }
+    parts[p].faces.push_back(face);
+  }
+  const auto guesses = [](const mesh::SurfacePart& part) {
+    std::set<std::uint64_t> out;
+    for (std::size_t v = 0; v < part.key.size(); ++v)
+      if (std::isnan(part.sigma[v])) out.insert(part.key[v]);
+    return out;
+  };
+  const auto of_guesses = guesses(parts[0]);
+  Progress progress;
+  for (std::size_t p = 0; p < 2; ++p)
+    mesh::thin(parts[p],
+               Eigen::AlignedBox2d(Eigen::Vector2d(8.0 * static_cast<double>(p), 0),
+                                   Eigen::Vector2d(8.0 * static_cast<double>(p) + 8, 16)),
+               0.01, progress);
+  CHECK(guesses(parts[0]) == of_guesses);
+  const TriangleMesh joined = mesh::joined(parts);
+  CHECK(5 * joined.faces.size() < 2 * whole.faces.size());
+  const mesh::Flaws flaws = mesh::flaws_of(joined);
+  CHECK((flaws.border_edges == 8 * squares && flaws.crowded_edges == 0 && flaws.bow_ties == 0));
+  double plan = 0, worst = 0;
+  for (const Face& f : joined.faces) {
+    plan += 0.5 * joined.normal(f).z();
+    const Eigen::Vector3d middle = (joined.at(f[0]) + joined.at(f[1]) + joined.at(f[2])) / 3;
+    worst = std::max(worst, std::abs(middle.z() - hill(middle.x(), middle.y())));
+  }
+  CHECK(plan == Approx(256).epsilon(1e-9));  // nothing turned over, nothing lost
+  CHECK(worst < 0.04);                       // single places stray by some tolerances
+}

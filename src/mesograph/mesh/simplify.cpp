@@ -298,7 +298,60 @@ void by_squares(Remembering& whole, double size, double shift, const SimplifyOpt
   whole.mesh.faces = std::move(faces);
 }
 
+/// Vertices of edges with one face: on a rim, or on the side to another part.
+std::vector<std::uint8_t> on_rims(const std::vector<Face>& faces, std::size_t vertices) {
+  std::vector<std::uint8_t> out(vertices, 0);
+  for_each_edge(edge_uses(faces), [&](std::span<const EdgeUse> edge) {
+    if (edge.size() == 1) out[static_cast<std::size_t>(edge[0].a)] = out[static_cast<std::size_t>(edge[0].b)] = 1;
+  });
+  return out;
+}
+
+/// Marks what neighbours marks, so many times.
+void spread(std::vector<std::uint8_t>& marks, const std::vector<Face>& faces, int rounds) {
+  for (int round = 0; round < rounds; ++round) {
+    const std::vector<std::uint8_t> before = marks;
+    for (const Face& f : faces) {
+      const auto marked = [&](std::int32_t v) { return before[static_cast<std::size_t>(v)] != 0; };
+      if (std::any_of(f.begin(), f.end(), marked))
+        for (const std::int32_t v : f) marks[static_cast<std::size_t>(v)] = 1;
+    }
+  }
+}
+
 }  // namespace
+
+void thin(SurfacePart& part, const Eigen::AlignedBox2d& sides, double tolerance, Progress& progress) {
+  const auto on_side = [&](std::size_t v) {
+    const Eigen::Vector2d X = part.X[v].head<2>();  // exact: crossings lie on lines of the lattice
+    return (X.array() == sides.min().array()).any() || (X.array() == sides.max().array()).any();
+  };
+  constexpr int kept_about = 4;  // triangles: more than a hole's rim is smoothed over
+  const std::vector<std::uint8_t> rims = on_rims(part.faces, part.X.size());
+  std::vector<std::uint8_t> locked(part.X.size());
+  for (std::size_t v = 0; v < locked.size(); ++v) locked[v] = (rims[v] && !on_side(v)) || std::isnan(part.sigma[v]);
+  spread(locked, part.faces, kept_about);
+  for (std::size_t v = 0; v < locked.size(); ++v) locked[v] |= rims[v];
+  SimplifyOptions options;
+  options.tolerance = tolerance;
+  Remembering surface = remembering({std::move(part.X), std::move(part.sigma), std::move(part.faces)}, options);
+  Simplifier(surface, locked, options).run(progress);
+  std::vector<std::int32_t> number(locked.size(), -1);
+  for (const Face& f : surface.mesh.faces)
+    for (const std::int32_t v : f) number[static_cast<std::size_t>(v)] = 0;
+  SurfacePart out;
+  for (std::size_t v = 0; v < number.size(); ++v) {
+    if (number[v] < 0) continue;
+    number[v] = static_cast<std::int32_t>(out.X.size());
+    const Quadric& q = surface.quadric[v];
+    out.key.push_back(part.key[v]), out.X.push_back(surface.mesh.X[v]);
+    out.sigma.push_back(locked[v] || !(q.weight > 0) ? surface.mesh.sigma[v] : static_cast<float>(q.sigma / q.weight));
+  }
+  for (const Face& f : surface.mesh.faces)
+    out.faces.push_back({number[static_cast<std::size_t>(f[0])], number[static_cast<std::size_t>(f[1])],
+                         number[static_cast<std::size_t>(f[2])]});
+  part = std::move(out);
+}
 
 TriangleMesh simplified(const TriangleMesh& mesh, const SimplifyOptions& options, Progress& progress) {
   Remembering surface = remembering(mesh, options);

@@ -2,6 +2,7 @@
 
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/base/progress.hpp>
+#include <mesograph/mesh/iso_surface.hpp>
 #include <mesograph/mesh/triangle_mesh.hpp>
 
 namespace mesograph::mesh {
@@ -27,5 +28,12 @@ struct SimplifyOptions {
 /// n log n. Source: Garland and Heckbert (1997), Surface simplification using quadric error metrics, SIGGRAPH; what
 /// keeps the shape of the net: Dey, Edelsbrunner, Guha and Nekhayev (1999), Topology preserving edge contraction.
 TriangleMesh simplified(const TriangleMesh& mesh, const SimplifyOptions& options, Progress& progress);
+
+/// A part of a surface with fewer triangles, before it is joined to others: within `tolerance` as above. Its rim stays
+/// as it is, so that parts still fit, and so do guesses and what lies within some triangles of them or of a rim of the
+/// surface, for holes are closed and guesses told by the lattice's triangles. `sides`: of
+/// the part's columns, m. So what is kept of a site goes with its shape, and not with its cells. Accuracy, cost and
+/// source as above.
+void thin(SurfacePart& part, const Eigen::AlignedBox2d& sides, double tolerance, Progress& progress);
 
 }  // namespace mesograph::mesh

@@ -39,8 +39,7 @@ std::vector<TriangleMesh> levels_of(TriangleMesh surface, const MeshRequest& req
   mesh::SimplifyOptions options;
   // Triangles over a raster keep to the tolerance already.
   if (request.surface.empty() && (request.triangles.empty() || std::isfinite(request.tolerance))) {
-    constexpr double standard = 0.5;  // pixels on the ground
-    options.tolerance = std::isfinite(request.tolerance) ? request.tolerance : standard * gsd;
+    options.tolerance = std::isfinite(request.tolerance) ? request.tolerance : standard_tolerance(gsd);
     surface = mesh::simplified(surface, options, progress);
   }
   if (request.triangles.empty()) return {std::move(surface)};

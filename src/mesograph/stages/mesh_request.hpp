@@ -35,6 +35,9 @@ struct MeshRequest {
   std::filesystem::path out;  ///< without its ending; empty: results/mesh
 };
 
+/// By what triangles may stray where nothing is said, m: half a pixel on the ground.
+inline double standard_tolerance(double gsd) { return 0.5 * gsd; }
+
 /// A model of one level of detail.
 struct MeshLevel {
   std::size_t triangles = 0, charts = 0, pages = 0;

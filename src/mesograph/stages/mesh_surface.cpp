@@ -11,6 +11,7 @@
 #include <mesograph/mesh/guesses.hpp>
 #include <mesograph/mesh/holes.hpp>
 #include <mesograph/mesh/iso_surface.hpp>
+#include <mesograph/mesh/simplify.hpp>
 #include <mesograph/mesh/topology.hpp>
 #include <mesograph/photo/image.hpp>
 #include <mesograph/stages/densify.hpp>
@@ -27,7 +28,7 @@ using survey::Survey;
 
 namespace {
 
-constexpr const char* part_version = "mesh part 6";
+constexpr const char* part_version = "mesh part 7";
 
 /// Depth maps as the last cloud was made from, so that they need not be made anew.
 dense::CloudRequest maps_for(const Survey& survey, double cell, double gsd) {
@@ -73,11 +74,13 @@ mesh::ColumnRanges find_ranges(DepthSheets& sheets, const Eigen::AlignedBox2d& b
 /// The surface of one square of the plan.
 class Squares {
  public:
-  Squares(const Survey& survey, const DepthJob& job, DepthSheets& sheets, const mesh::ColumnRanges& ranges)
-      : survey_(survey), job_(job), sheets_(sheets), ranges_(ranges) {
+  /// `thin_to`: m; NaN: parts keep all their triangles.
+  Squares(const Survey& survey, const DepthJob& job, DepthSheets& sheets, const mesh::ColumnRanges& ranges,
+          double thin_to)
+      : survey_(survey), job_(job), sheets_(sheets), ranges_(ranges), thin_to_(thin_to) {
     options_.cell = ranges.cell();
     print_ = survey::fingerprint({part_version, sheets.print(),
-                                  fmt::format("{:.17g} {} {} {} {}", ranges.cell(), ranges.first_col(),
+                                  fmt::format("{:.17g} {:.17g} {} {} {} {}", ranges.cell(), thin_to, ranges.first_col(),
                                               ranges.first_row(), ranges.columns(), ranges.rows())});
     constexpr int side = 64;  // columns
     for (int row = 0; row < ranges.rows() - 1; row += side)
@@ -89,7 +92,7 @@ class Squares {
   fs::path item(std::size_t i) const {
     return survey_.store.item("mesh_parts", fmt::format("{}_{}", squares_[i].first_col, squares_[i].first_row), print_);
   }
-  mesh::SurfacePart make(std::size_t i) const {
+  mesh::SurfacePart make(std::size_t i, Progress& progress) const {
     const Eigen::AlignedBox3d box = mesh::box_of(ranges_, squares_[i]);
     if (box.isEmpty()) return {};
     if (fs::exists(item(i))) return read_packed<mesh::SurfacePart>(item(i), part_version);
@@ -99,6 +102,7 @@ class Squares {
       if (!sheets_.box(s).isEmpty() && sheets_.box(s).intersects(box) && mesh::may_show(job_.plan.pinhole(s), box))
         held.push_back(sheets_(s)), list.push_back(held.back().get());
     mesh::SurfacePart out = mesh::surface_in(ranges_, squares_[i], list, options_);
+    if (std::isfinite(thin_to_)) mesh::thin(out, sides_of(squares_[i]), thin_to_, progress);
     write_packed(item(i), part_version, out);
     return out;
   }
@@ -109,14 +113,27 @@ class Squares {
   DepthSheets& sheets_;
   const mesh::ColumnRanges& ranges_;
   mesh::FieldOptions options_;
+  double thin_to_;
   std::string print_;
   std::vector<mesh::Columns> squares_;
+
+  Eigen::AlignedBox2d sides_of(const mesh::Columns& c) const {
+    return {options_.cell * Eigen::Vector2d(c.first_col, c.first_row),
+            options_.cell * Eigen::Vector2d(c.first_col + c.columns, c.first_row + c.rows)};
+  }
 };
 
-TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets& sheets, double cell,
+/// To what squares are thinned before they are joined, m: half of what the whole may stray, so that both together stay
+/// near it. NaN where a number of triangles is asked for, which may need them all.
+double thinning(const MeshRequest& request, double gsd) {
+  if (std::isfinite(request.tolerance)) return 0.5 * request.tolerance;
+  return request.triangles.empty() ? 0.5 * standard_tolerance(gsd) : nan;
+}
+
+TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets& sheets, double cell, double thin_to,
                           Progress& progress) {
   const mesh::ColumnRanges ranges = find_ranges(sheets, box_of_site(sheets, job.plan.request.box), cell, progress);
-  const Squares squares(survey, job, sheets, ranges);
+  const Squares squares(survey, job, sheets, ranges, thin_to);
   std::vector<mesh::SurfacePart> parts(squares.size());
   progress.start("laying a surface through them", squares.size());
   constexpr std::size_t at_once = 64;
@@ -125,7 +142,7 @@ TriangleMesh find_surface(const Survey& survey, const DepthJob& job, DepthSheets
     const std::size_t n = std::min(at_once, parts.size() - begin);
     parallel_for(n, [&](std::size_t i) {
       progress.check();
-      parts[begin + i] = squares.make(begin + i);
+      parts[begin + i] = squares.make(begin + i, progress);
       progress.advance();
     });
     for (std::size_t i = begin; i < begin + n; ++i) items.insert(squares.item(i));
@@ -163,7 +180,7 @@ TriangleMesh surface_of_depths(const Survey& survey, const survey::PhotoTable& p
   const cloud::Region region = job.keep_within(request.within, named.origin);
   DepthSheets sheets(job);
   sheets.make(progress);
-  TriangleMesh out = find_surface(survey, job, sheets, cell, progress);
+  TriangleMesh out = find_surface(survey, job, sheets, cell, thinning(request, gsd), progress);
   mesh::split_bow_ties(out);
   out = within(out, region, geo::Frame(survey.crs, named.origin));
   progress.start("closing holes", 1);
