@@ -1,3 +1,5 @@
+#include <fmt/format.h>
+
 #include <Eigen/Cholesky>
 #include <Eigen/Geometry>
 #include <algorithm>
@@ -353,18 +355,60 @@ void thin(SurfacePart& part, const Eigen::AlignedBox2d& sides, double tolerance,
   part = std::move(out);
 }
 
+namespace {
+
+/// Side of squares of the plan that hold so many faces in the mean.
+double side_of_squares(const TriangleMesh& mesh, std::size_t faces) {
+  double area = 0;
+  for (const Face& f : mesh.faces) area += 0.5 * std::abs(mesh.normal(f).z());
+  return std::sqrt(area * static_cast<double>(faces) / static_cast<double>(mesh.faces.size()));
+}
+
+constexpr std::size_t faces_a_square = 60'000;
+
+/// To a tolerance, by squares and by squares in between.
+void to_tolerance(Remembering& surface, const SimplifyOptions& options, Progress& progress) {
+  const double size = side_of_squares(surface.mesh, faces_a_square);
+  SimplifyOptions by_itself = options;
+  by_itself.triangles = 0;
+  progress.start("drawing edges together",
+                 squares_of(surface.mesh, size, 0).size() + squares_of(surface.mesh, size, 0.5).size());
+  for (const double shift : {0.0, 0.5})
+    if (surface.mesh.faces.size() > options.triangles) by_squares(surface, size, shift, by_itself, progress);
+}
+
+/// Towards a number, by squares to tolerances that grow step by step, as the whole would be: what does least harm goes
+/// first everywhere. Ends before a step that may go too far; squares move by half their size from step to step.
+void towards_number(Remembering& surface, const SimplifyOptions& options, Progress& progress) {
+  constexpr double first_step = 0.003, growth = 1.5;  // of the triangles' mean side; from tolerance to tolerance
+  double area = 0;
+  for (const Face& f : surface.mesh.faces) area += surface.mesh.area(f);
+  SimplifyOptions by_itself = options;
+  by_itself.triangles = 0;
+  by_itself.tolerance = first_step * std::sqrt(area / static_cast<double>(surface.mesh.faces.size()));
+  const auto count = [&] { return static_cast<double>(surface.mesh.faces.size()); };
+  const auto wanted = static_cast<double>(options.triangles);
+  double kept = 1;  // of the last step
+  for (int step = 0; count() * kept * kept > wanted && surface.mesh.faces.size() > 2 * faces_a_square; ++step) {
+    const double before = count(), size = side_of_squares(surface.mesh, faces_a_square), shift = step % 2 * 0.5;
+    progress.start(fmt::format("drawing edges together, to {:.4f} m", by_itself.tolerance),
+                   squares_of(surface.mesh, size, shift).size());
+    by_squares(surface, size, shift, by_itself, progress);
+    kept = count() / before;
+    by_itself.tolerance *= growth;
+  }
+}
+
+}  // namespace
+
 TriangleMesh simplified(const TriangleMesh& mesh, const SimplifyOptions& options, Progress& progress) {
   Remembering surface = remembering(mesh, options);
-  constexpr std::size_t faces_a_square = 60'000;
-  if (std::isfinite(options.tolerance) && mesh.faces.size() > 2 * faces_a_square) {
-    double area = 0;
-    for (const Face& f : mesh.faces) area += 0.5 * std::abs(mesh.normal(f).z());
-    const double size = std::sqrt(area * faces_a_square / static_cast<double>(mesh.faces.size()));
-    SimplifyOptions first = options;
-    first.triangles = 0;
-    progress.start("drawing edges together", squares_of(mesh, size, 0).size() + squares_of(mesh, size, 0.5).size());
-    for (const double shift : {0.0, 0.5})
-      if (surface.mesh.faces.size() > options.triangles) by_squares(surface, size, shift, first, progress);
+  if (mesh.faces.size() > 2 * faces_a_square) {
+    if (std::isfinite(options.tolerance))
+      to_tolerance(surface, options, progress);
+    else
+      towards_number(surface, options, progress);
+    progress.start("drawing the last edges together", 1);
   }
   Simplifier(surface, {}, options).run(progress);
   for (std::size_t v = 0; v < surface.quadric.size(); ++v)

@@ -23,7 +23,8 @@ struct SimplifyOptions {
 /// together still does, and no face turns over.
 ///
 /// Larger surfaces are cut into squares whose edges inside are drawn together first, on all threads, then those of
-/// squares shifted by half their size, then of the whole.
+/// squares shifted by half their size, then of the whole; to a number of triangles, by tolerances that grow until it is
+/// near.
 /// Accuracy: the tolerance is a mean over what a vertex stands for; single places stray by three times as much. Cost:
 /// n log n. Source: Garland and Heckbert (1997), Surface simplification using quadric error metrics, SIGGRAPH; what
 /// keeps the shape of the net: Dey, Edelsbrunner, Guha and Nekhayev (1999), Topology preserving edge contraction.
