@@ -29,8 +29,13 @@ Files files_of(Call& call, const char* ending) {
     throw UsageError("cloud {} needs one file, as in mesograph cloud {} results/cloud.las", call.paths()[0],
                      call.paths()[0]);
   Files out{call.paths()[1], call.text("out")};
-  if (out.out.empty()) out.out = fs::path(out.in).replace_extension() += fmt::format("_{}{}", call.paths()[0], ending);
-  if (out.out.extension() != ending) throw UsageError("--out {}: this is written as {}", out.out.string(), ending);
+  // A compressed cloud stays one.
+  const bool cloud = std::string_view(ending) == ".las", compressed = cloud && out.in.extension() == ".laz";
+  if (out.out.empty())
+    out.out = fs::path(out.in).replace_extension() +=
+        fmt::format("_{}{}", call.paths()[0], compressed ? ".laz" : ending);
+  if (out.out.extension() != ending && (!cloud || out.out.extension() != ".laz"))
+    throw UsageError("--out {}: this is written as {}{}", out.out.string(), ending, cloud ? " or .laz" : "");
   std::error_code missing;
   if (fs::equivalent(out.in, out.out, missing))
     throw UsageError("--out is the file that is read; give another name, the cloud is not overwritten");
@@ -276,7 +281,7 @@ Command cloud_command() {
   return {"cloud",
           "looks at LAS clouds, whoever wrote them, and works on them",
           "describe|cut|thin|clean|ground|section|render FILE",
-          {{"out", "file (default FILE_ACTION.las or .png)", Takes::text},
+          {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},
            {"box", "cut: west,south,east,north in the cloud's CRS", Takes::text},
            {"within", "cut: file of polygons in any CRS", Takes::text},
            {"outside", "cut: keeps what lies outside"},

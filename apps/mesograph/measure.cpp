@@ -22,7 +22,6 @@ void say_places(Call& call, const stages::Measured& m) {
 }
 
 void measure_two(Call& call, const stages::Tape& tape) {
-  if (call.paths().size() != 2) throw UsageError("measure needs two points, as in mesograph measure K01 K02");
   const stages::Measured m = tape.measure(call.paths()[0], call.paths()[1]);
   call.json = {{"from", call.paths()[0]}, {"to", call.paths()[1]}};
   call.json.update(json_of(m));
@@ -41,7 +40,6 @@ void measure_two(Call& call, const stages::Tape& tape) {
 }
 
 void check_lengths(Call& call, const stages::Tape& tape) {
-  if (!call.paths().empty()) throw UsageError("measure takes two points, or --lengths FILE, not both");
   const std::vector<stages::LengthCheck> all = tape.check(call.text("lengths"));
   call.json["lengths"] = json_of(all);
   call.lines.push_back(fmt::format("{:<10} {:<10} {:<10} {:>12} {:>12} {:>10} {:>8} {:>6}", "id", "from", "to",
@@ -67,6 +65,10 @@ void check_lengths(Call& call, const stages::Tape& tape) {
 }
 
 void run_measure(Call& call) {
+  if (call.has("lengths") && !call.paths().empty())
+    throw UsageError("measure takes two points, or --lengths FILE, not both");
+  if (!call.has("lengths") && call.paths().size() != 2)
+    throw UsageError("measure needs two points, as in mesograph measure K01 K02");
   const survey::Survey opened(call.survey, survey::Access::look);
   stages::Tape tape(opened);
   if (call.has("mesh")) tape.lay_on(mesh::read_ply(call.text("mesh")));

@@ -144,6 +144,7 @@ def test_what_cannot_be_is_told_and_leaves_nothing():
         (["describe"], 2, "needs one file"),
         (["descrbe", FILE], 2, "did you mean describe"),
         (["thin", FILE], 2, "needs --spacing"),
+        (["clean", FILE, "--out", WORK / "x.laz"], 3, "points of format 2 are not compressed"),
         (["clean", FILE, "--out", FILE], 2, "not overwritten"),
         (["section", FILE, "--line", "1:2"], 2, "--line"),
         (["section", FILE, "--line", "1:2,3:x"], 2, "is no place"),

@@ -219,13 +219,40 @@ def test_regions_tiles_and_ply_hold_the_points_of_the_whole():
     assert maps == {p: p.stat().st_mtime_ns for p in (SURVEY / "store" / "depth").iterdir()}
 
 
+def test_a_compressed_cloud_is_the_plain_one_to_the_bit_whatever_is_done_to_it():
+    plain, packed, back = SURVEY / "results" / "cloud.las", WORK / "packed.laz", WORK / "back.las"
+    everything = ["--box", "0,0,1,1", "--outside"]
+    good("cloud", "cut", plain, *everything, "--out", packed)
+    good("cloud", "cut", packed, *everything, "--out", back)
+    assert back.read_bytes() == plain.read_bytes() and packed.stat().st_size < 0.4 * plain.stat().st_size
+    # LAS 1.4 R15, table 3; the compressor's mark on the format, its record behind the others.
+    head = packed.read_bytes()[:2000]
+    assert head[104] == 7 | 128 and b"laszip encoded" in head and struct.unpack_from("<Q", head, 247)[0] == ANSWER["points"]
+    one = packed.read_bytes()
+    good("cloud", "cut", plain, *everything, "--out", packed, "--threads", 1)
+    assert packed.read_bytes() == one
+    for action in (["clean"], ["thin", "--spacing", "0.5"], ["ground"]):
+        of_plain, of_packed = good("cloud", action[0], plain, *action[1:], "--out", WORK / "p.las"), good("cloud", action[0], packed, *action[1:])
+        assert of_packed["file"].endswith(f"_{action[0]}.laz") and of_plain["points"] == of_packed["points"]
+        good("cloud", "cut", of_packed["file"], *everything, "--out", back)
+        assert back.read_bytes() == (WORK / "p.las").read_bytes(), action
+    good("densify", "--level", 0, "-s", SURVEY, "--out", WORK / "made.laz")
+    good("cloud", "cut", WORK / "made.laz", *everything, "--out", back)
+    assert back.read_bytes() == plain.read_bytes()
+    packed.write_bytes(one[: len(one) // 2])
+    damaged = call("cloud", "describe", packed)
+    assert damaged.code == 3 and "packed.laz" in damaged.last and "cut off" in damaged.last, damaged.last
+    tiled = call("densify", "--level", 0, "--tiles", 20, "-s", SURVEY, "--out", WORK / "t.laz")
+    assert tiled.code == 3 and ".laz or .ply in one file" in tiled.last and not (WORK / "t").exists(), tiled.last
+
+
 def test_regions_and_spacings_that_cannot_be_are_refused_with_figures():
     for words, said in (
         (["--within", "1,2,3,4"], "no photo shows ground within 1,2,3,4"),
         (["--within", WORK / "none.shp"], "no such file"),
         (["--spacing", 0.001], "finer than the photos show"),
         (["--disk", 0.000001], "depth maps of one photo and its partners need"),
-        (["--out", WORK / "cloud.xyz"], "as .las, or as .ply"),
+        (["--out", WORK / "cloud.xyz"], "as .las, or as .laz or .ply"),
     ):
         refused = call("densify", "--level", 0, *words, "-s", SURVEY)
         assert refused.code == 3 and said in refused.last, refused.last

@@ -184,7 +184,7 @@ TEST_CASE("A broken LAS file is refused in words, an odd one is read and told") 
       {good.substr(0, good.size() - 40), "promises 50 points, the file holds 48"},
       {set(107, std::uint32_t{4000000000u}), "promises 4000000000 points"},
       {set(25, std::uint8_t{7}), "version 1.7"},
-      {set(104, std::uint8_t{3 | 128}), "compressed"},
+      {set(104, std::uint8_t{3 | 128}), "the record that says how is missing"},
       {set(104, std::uint8_t{11}), "format 11"},
       {set(105, std::uint16_t{10}), "10 bytes long"},
       {set(94, std::uint16_t{100}), "header is 100 bytes"},

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <filesystem>
 #include <fstream>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -30,6 +31,7 @@ struct LasAttribute {
 /// Source: ASPRS, LAS Specification 1.4 R15 (2019).
 struct LasHeader {
   int minor = 4, format = 7;
+  bool compressed = false;  ///< as it stands on disk; all else is as it would be uncompressed
   std::uint16_t encoding = 0, day = 0, year = 0;
   std::string system, software;
   std::size_t first_point = 0, record_length = 0;  ///< bytes
@@ -67,12 +69,18 @@ struct LasPoints {
   double value(std::size_t i, const LasAttribute& attribute) const;
 };
 
-/// Reads points in batches, however many there are.
+struct LazLayout;
+struct LazChunk;
+
+/// Reads points in batches, however many there are. Compressed files give what they were made from, chunks on all
+/// threads.
 class LasReader {
  public:
-  /// Throws Error, which says what is wrong and where, where the file is no LAS, compressed, cut off, or contradicts
-  /// itself so that no point could be trusted.
+  /// Throws Error, which says what is wrong and where, where the file is no LAS, cut off, compressed otherwise than as
+  /// LAS 1.4 (laz.hpp), or contradicts itself so that no point could be trusted.
   explicit LasReader(const std::filesystem::path& path);
+  ~LasReader();
+  LasReader(LasReader&&) noexcept;
 
   const LasHeader& header() const { return header_; }
   /// What is odd about the file and does not stop the work, in words.
@@ -88,9 +96,17 @@ class LasReader {
   LasHeader header_;
   std::vector<std::string> oddities_;
   std::uint64_t done_ = 0;
+  std::unique_ptr<LazLayout> layout_;  ///< null: not compressed
+  std::vector<LazChunk> chunks_;
+  std::size_t chunk_ = 0, ready_at_ = 0;
+  std::string ready_;  ///< records that are decompressed and not yet given, from ready_at_ on
+
+  void check_length(std::uint64_t size);
+  void decompress(std::size_t bytes);
 };
 
-/// Writes points under a name that the file has only once it is whole.
+/// Writes points under a name that the file has only once it is whole; compressed where the name ends with .laz, the
+/// same bytes for any number of threads.
 class LasWriter {
  public:
   /// `header`: all but counts and bounds, which come from the points. Its `head` and `tail` are written as they stand.
@@ -113,8 +129,14 @@ class LasWriter {
   Eigen::AlignedBox3i box_;  ///< of the points so far, in steps
   std::ofstream file_;
   bool committed_ = false;
+  std::unique_ptr<LazLayout> layout_;  ///< null: not compressed
+  std::vector<LazChunk> chunks_;
+  std::string pending_;        ///< records that wait to be compressed
+  std::uint64_t written_ = 0;  ///< bytes
   void check();
   void wake();
+  void write(const std::string& bytes);
+  void compress(bool all);
 };
 
 /// A point of a cloud of ours, in the survey CRS.

@@ -1,8 +1,10 @@
 #include <algorithm>
 #include <cmath>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/cloud/bytes.hpp>
 #include <mesograph/cloud/las.hpp>
+#include <mesograph/cloud/laz.hpp>
 
 namespace mesograph::cloud {
 
@@ -90,9 +92,8 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
   const std::size_t header_size = get<std::uint16_t>(b + 94), expected = h.minor == 4 ? 375 : h.minor == 3 ? 235 : 227;
   h.first_point = get<std::uint32_t>(b + 96);
   const auto format = static_cast<std::uint8_t>(b[104]);
-  if (format & 0xC0)
-    throw Error("{}: its points are compressed (LAZ), which is not read; decompress it to LAS first", where);
-  h.format = format, h.record_length = get<std::uint16_t>(b + 105);
+  h.compressed = format & 0x80;
+  h.format = format & 0x3F, h.record_length = get<std::uint16_t>(b + 105);
   if (h.format > 10) throw Error("{}: point data record format {} is not known; 0 to 10 are read", where, h.format);
   if (header_size < expected || head.size() < expected)
     throw Error("{}: its header is {} bytes long, LAS 1.{} wants {}; the file is damaged", where,
@@ -132,6 +133,28 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
     for (const LasRecord& r : *list)
       if (r.user == "LASF_Spec" && r.id == 4) h.attributes = attributes_of(h, r.data);
   return h;
+}
+
+}  // namespace
+
+namespace {
+
+/// As the file would be uncompressed: without the compressor's record.
+void make_plain(LasHeader& h) {
+  std::size_t at = get<std::uint16_t>(h.head.data() + 94);
+  for (std::size_t i = 0; i < h.records.size(); ++i) {
+    const std::size_t size = 54 + h.records[i].data.size();
+    if (!is_compressors(h.records[i])) {
+      at += size;
+      continue;
+    }
+    h.head.erase(at, size);
+    h.records.erase(h.records.begin() + static_cast<std::ptrdiff_t>(i--));
+  }
+  put_at(h.head, 96, static_cast<std::uint32_t>(h.head.size()));
+  put_at(h.head, 100, static_cast<std::uint32_t>(h.records.size()));
+  put_at(h.head, 104, static_cast<std::uint8_t>(h.format));
+  h.first_point = h.head.size();
 }
 
 }  // namespace
@@ -241,14 +264,13 @@ LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::
   if (!file_) throw Error("{}: cannot be opened; check the name and permissions", path.string());
   const std::uint64_t size = fs::file_size(path);
   header_ = header_of(file_, size, path.string());
-  const std::uint64_t there = (size - header_.tail.size() - header_.first_point) / header_.record_length;
-  // Refused, not shortened: a cloud that lacks its end is half a survey, and nobody would see it.
-  if (header_.points > there)
-    throw Error("{}: its header promises {} points, the file holds {}: it is cut off; get it again whole",
-                path.string(), header_.points, there);
-  if (header_.points < there && header_.tail.empty())
-    oddities_.push_back(fmt::format("its header counts {} points, the file has room for {}: the header's are read",
-                                    header_.points, there));
+  if (header_.compressed) {
+    layout_ = std::make_unique<LazLayout>(layout_of(header_, path.string()));
+    chunks_ = chunks_of(file_, size, header_, *layout_, path.string());
+    make_plain(header_);
+  } else {
+    check_length(size);
+  }
   const auto legacy = get<std::uint32_t>(header_.head.data() + 107);
   if (header_.minor == 4 && legacy != 0 && legacy != header_.points)
     oddities_.push_back(
@@ -256,18 +278,59 @@ LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::
   rewind();
 }
 
+LasReader::~LasReader() = default;
+LasReader::LasReader(LasReader&&) noexcept = default;
+
+void LasReader::check_length(std::uint64_t size) {
+  const std::uint64_t there = (size - header_.tail.size() - header_.first_point) / header_.record_length;
+  // Refused, not shortened: a cloud that lacks its end is half a survey, and nobody would see it.
+  if (header_.points > there)
+    throw Error("{}: its header promises {} points, the file holds {}: it is cut off; get it again whole",
+                path_.string(), header_.points, there);
+  if (header_.points < there && header_.tail.empty())
+    oddities_.push_back(fmt::format("its header counts {} points, the file has room for {}: the header's are read",
+                                    header_.points, there));
+}
+
 void LasReader::rewind() {
   file_.clear();
-  file_.seekg(static_cast<std::streamoff>(header_.first_point));
-  done_ = 0;
+  if (!layout_) file_.seekg(static_cast<std::streamoff>(header_.first_point));
+  done_ = 0, chunk_ = ready_at_ = 0;
+  ready_.clear();
+}
+
+/// Makes so many bytes of records ready, or all that are left.
+void LasReader::decompress(std::size_t bytes) {
+  constexpr std::size_t at_once = 8;
+  while (ready_.size() - ready_at_ < bytes && chunk_ < chunks_.size()) {
+    const std::size_t n = std::min(at_once, chunks_.size() - chunk_);
+    std::vector<std::string> packed(n), plain(n);
+    for (std::size_t i = 0; i < n; ++i) packed[i] = bytes_at(file_, chunks_[chunk_ + i].at, chunks_[chunk_ + i].bytes);
+    try {
+      parallel_for(n, [&](std::size_t i) { plain[i] = decompressed(packed[i], chunks_[chunk_ + i].points, *layout_); });
+    } catch (const Error& damage) {
+      throw Error("{}: {} near point {}; get it again whole", path_.string(), damage.what(), done_);
+    }
+    ready_.erase(0, ready_at_), ready_at_ = 0;
+    for (const std::string& p : plain) ready_ += p;
+    chunk_ += n;
+  }
 }
 
 LasPoints LasReader::next(std::size_t most) {
   LasPoints out{&header_, {}};
   const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(most, header_.points - done_));
-  out.bytes.resize(n * header_.record_length);
-  file_.read(out.bytes.data(), static_cast<std::streamsize>(out.bytes.size()));
-  if (static_cast<std::size_t>(file_.gcount()) != out.bytes.size())
+  const std::size_t bytes = n * header_.record_length;
+  if (layout_) {
+    decompress(bytes);
+    out.bytes = ready_.substr(ready_at_, bytes);
+    ready_at_ += out.bytes.size();
+  } else {
+    out.bytes.resize(bytes);
+    file_.read(out.bytes.data(), static_cast<std::streamsize>(bytes));
+    out.bytes.resize(static_cast<std::size_t>(file_.gcount()));
+  }
+  if (out.bytes.size() != bytes)
     throw Error("{}: cannot be read beyond point {}; has it changed meanwhile?", path_.string(), done_);
   done_ += n;
   return out;

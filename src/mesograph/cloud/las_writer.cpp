@@ -2,8 +2,10 @@
 #include <cmath>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/cloud/bytes.hpp>
 #include <mesograph/cloud/las.hpp>
+#include <mesograph/cloud/laz.hpp>
 
 namespace mesograph::cloud {
 
@@ -37,6 +39,23 @@ std::int32_t integer(const LasHeader& header, double value, int axis) {
 /// The number of a point's return, from 1.
 int return_of(const LasHeader& header, const char* record) { return record[14] & (header.format >= 6 ? 15 : 7); }
 
+/// A head with the compressor's record behind its others.
+std::string compressed_head(const LasHeader& h, const LazLayout& layout) {
+  std::string out = h.head;
+  std::size_t end = get<std::uint16_t>(out.data() + 94);
+  for (const LasRecord& r : h.records) end += 54 + r.data.size();
+  const std::string record = layout.record();
+  out.insert(std::min(end, out.size()), record);
+  put_at(out, 96, static_cast<std::uint32_t>(out.size()));
+  put_at(out, 100, get<std::uint32_t>(out.data() + 100) + 1);
+  put_at(out, 104, static_cast<std::uint8_t>(h.format | 0x80));
+  return out;
+}
+
+bool is_compressed_name(const std::filesystem::path& path) {
+  return path.extension() == ".laz" || path.extension() == ".LAZ";
+}
+
 }  // namespace
 
 LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
@@ -45,10 +64,41 @@ LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
   header_.by_return.fill(0);
   std::error_code missing;
   std::filesystem::create_directories(std::filesystem::absolute(path).parent_path(), missing);
+  if (is_compressed_name(path)) {
+    if (!can_be_compressed(header.format))
+      throw Error("{}: points of format {} are not compressed, those of 6 to 8 are; write it as .las", path.string(),
+                  header.format);
+    layout_ = std::make_unique<LazLayout>();
+    layout_->format = header.format, layout_->record_length = header.record_length;
+    header_.head = compressed_head(header, *layout_);
+    header_.first_point = header_.head.size();
+  }
   file_.open(scratch_, std::ios::binary);
   file_ << header_.head;
-  if (!file_) drop_scratch(scratch_);  // no destructor will
+  written_ = header_.head.size();
+  if (layout_) write(std::string(8, '\xFF'));  // where the table of chunks is, once it is known
+  if (!file_) drop_scratch(scratch_);          // no destructor will
   check();
+}
+
+void LasWriter::write(const std::string& bytes) {
+  file_.write(bytes.data(), static_cast<std::streamsize>(bytes.size()));
+  written_ += bytes.size();
+}
+
+/// Whole chunks of what waits, and at the end the rest.
+void LasWriter::compress(bool all) {
+  const std::size_t chunk = layout_->chunk * header_.record_length;
+  const std::size_t n = pending_.size() / chunk + (all && pending_.size() % chunk > 0 ? 1 : 0);
+  std::vector<std::string> packed(n);
+  parallel_for(
+      n, [&](std::size_t i) { packed[i] = compressed(std::string_view(pending_).substr(i * chunk, chunk), *layout_); });
+  for (std::size_t i = 0; i < n; ++i) {
+    const std::size_t bytes = std::min(chunk, pending_.size() - i * chunk);
+    chunks_.push_back({written_, packed[i].size(), bytes / header_.record_length});
+    write(packed[i]);
+  }
+  pending_.erase(0, std::min(pending_.size(), n * chunk));
 }
 
 LasWriter::~LasWriter() {
@@ -84,12 +134,26 @@ void LasWriter::add(const char* records, std::size_t n) {
   }
   header_.points += n;
   wake();
-  file_.write(records, static_cast<std::streamsize>(n * header_.record_length));
+  if (layout_) {
+    constexpr std::size_t at_once = 8;  // chunks
+    pending_.append(records, n * header_.record_length);
+    if (pending_.size() >= at_once * layout_->chunk * header_.record_length) compress(false);
+  } else {
+    file_.write(records, static_cast<std::streamsize>(n * header_.record_length));
+    written_ += n * header_.record_length;
+  }
   check();
 }
 
 void LasWriter::finish() {
   std::string& head = header_.head;
+  wake();
+  std::uint64_t table = 0;
+  if (layout_) {
+    compress(true);
+    table = written_;
+    write(chunk_table(chunks_));
+  }
   const bool long_counts = header_.minor == 4, short_counts = header_.format < 6 && header_.points <= UINT32_MAX;
   put_at(head, 107, static_cast<std::uint32_t>(short_counts ? header_.points : 0));
   for (std::size_t i = 0; i < 5; ++i)
@@ -101,15 +165,14 @@ void LasWriter::finish() {
     put_at(head, 187 + 16 * a, any ? box_.min()[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
   }
   if (long_counts) {
-    put_at(head, 235,
-           header_.tail.empty() ? std::uint64_t{0} : header_.first_point + header_.points * header_.record_length);
+    put_at(head, 235, header_.tail.empty() ? std::uint64_t{0} : written_);
     put_at(head, 247, header_.points);
     for (std::size_t i = 0; i < 15; ++i) put_at(head, 255 + 8 * i, header_.by_return[i]);
   }
-  wake();
-  file_ << header_.tail;
+  write(header_.tail);
   file_.seekp(0);
   file_ << head;
+  if (layout_) file_.write(reinterpret_cast<const char*>(&table), sizeof table);
   file_.flush();
   check();
   file_.close();

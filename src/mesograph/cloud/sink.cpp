@@ -173,8 +173,8 @@ std::unique_ptr<Sink> open_sink(const fs::path& path, const SinkOptions& options
   const std::string ending = path.extension().string();
   const bool tiled = std::isfinite(options.tiles);
   if (ending == ".ply" && !tiled) return std::make_unique<PlySink>(path);
-  if (ending != ".las")
-    throw Error("{}: clouds are written as .las, or as .ply in one file; give another name", path.string());
+  if (ending != ".las" && (ending != ".laz" || tiled))
+    throw Error("{}: clouds are written as .las, or as .laz or .ply in one file; give another name", path.string());
   const LasHeader header = cloud_header(options.wkt, options.box, options.scale, options.normals);
   if (!tiled) return std::make_unique<LasSink>(path, header);
   fs::path folder = path;

@@ -27,11 +27,11 @@ struct SinkOptions {
   bool normals = false;     ///< in LAS too
 };
 
-/// One LAS file; a PLY file (binary, little-endian, with normals, coordinates as double) where the name ends so; or,
-/// with `tiles`, LAS files EAST_NORTH.las (their lower left corners) in a folder named like the file without its
-/// ending, with index.csv: file,west,south,east,north,points. Throws Error where the ending is another.
-/// Accuracy: half a step of the scale. Cost: memory of one batch; tiles beyond the limit of open files are closed and
-/// opened again.
+/// One LAS file, compressed where the name ends with .laz; a PLY file (binary, little-endian, with normals, coordinates
+/// as double) where the name ends so; or, with `tiles`, LAS files EAST_NORTH.las (their lower left corners) in a folder
+/// named like the file without its ending, with index.csv: file,west,south,east,north,points. Throws Error where the
+/// ending is another. Accuracy: half a step of the scale. Cost: memory of one batch; tiles beyond the limit of open
+/// files are closed and opened again.
 std::unique_ptr<Sink> open_sink(const std::filesystem::path& path, const SinkOptions& options);
 
 }  // namespace mesograph::cloud

@@ -107,7 +107,10 @@ report::Page page_of(const CompareRequest& request, const Comparison& c, const d
   return page;
 }
 
-bool is_cloud(const fs::path& path) { return path.extension() == ".las" || path.extension() == ".LAS"; }
+bool is_cloud(const fs::path& path) {
+  const fs::path ending = path.extension();
+  return ending == ".las" || ending == ".LAS" || ending == ".laz" || ending == ".LAZ";
+}
 
 /// The surface of a cloud's top, or a raster as it is. `cell`: m.
 surface::Surface surface_from(const fs::path& path, double cell, const fs::path& scratch, Progress& progress) {
