@@ -203,8 +203,9 @@ TEST_CASE("A broken LAS file is refused in words, an odd one is read and told") 
     write_file(folder.path / "odd.las", bytes);
     cloud::LasReader file(folder.path / "odd.las");
     const auto oddities = cloud::describe(file, quiet).oddities;
-    CHECK(std::any_of(oddities.begin(), oddities.end(),
-                      [&](const std::string& o) { return o.find(said) != std::string::npos; }));
+    CHECK(std::any_of(oddities.begin(), oddities.end(), [words = std::string(said)](const std::string& o) {
+      return o.find(words) != std::string::npos;
+    }));
   }
 }
 

@@ -15,6 +15,8 @@
 #include <mesograph/mesh/solid.hpp>
 #include <set>
 
+#include <tbb/global_control.h>
+
 #include <fstream>
 
 #include "drawn_surface.hpp"
@@ -524,4 +526,31 @@ TEST_CASE("Parts that are thinned still fit, keep what nobody measured as it is,
   }
   CHECK(plan == Approx(256).epsilon(1e-9));  // nothing turned over, nothing lost
   CHECK(worst < 0.04);                       // single places stray by some tolerances
+}
+
+TEST_CASE("To a number of triangles: as good as to a tolerance, flat parts first, the same on any threads") {
+  // A plain with a rough third; more triangles than two squares hold.
+  const auto law = [](double x, double y) { return x < 20 ? 0.0 : 0.3 * std::sin(2 * x) * std::cos(3 * y); };
+  const TriangleMesh whole = net(246, 0.25, law);
+  Progress progress;
+  // Root mean square distance at the triangles' middles, times their number: of smooth ground that is alike, however
+  // many there are.
+  const auto worth = [&](const TriangleMesh& mesh) {
+    double squares = 0, area = 0;
+    for (const Face& f : mesh.faces) {
+      const Eigen::Vector3d middle = (mesh.at(f[0]) + mesh.at(f[1]) + mesh.at(f[2])) / 3;
+      squares += mesh.area(f) * std::pow(middle.z() - law(middle.x(), middle.y()), 2), area += mesh.area(f);
+    }
+    return std::sqrt(squares / area) * static_cast<double>(mesh.faces.size());
+  };
+  mesh::SimplifyOptions by_number, by_tolerance;
+  by_number.triangles = 9000, by_tolerance.tolerance = 0.03;
+  const TriangleMesh few = mesh::simplified(whole, by_number, progress);
+  CHECK((few.faces.size() <= 9000 && few.faces.size() > 8900));
+  const auto on_plain = [&](const Face& f) { return (few.at(f[0]) + few.at(f[1]) + few.at(f[2])).x() / 3 < 18; };
+  CHECK(std::count_if(few.faces.begin(), few.faces.end(), on_plain) < 100);
+  CHECK(worth(few) < 1.25 * worth(mesh::simplified(whole, by_tolerance, progress)));
+  tbb::global_control one(tbb::global_control::max_allowed_parallelism, 1);
+  const TriangleMesh alone = mesh::simplified(whole, by_number, progress);
+  CHECK((alone.X == few.X && alone.faces == few.faces));
 }

@@ -82,8 +82,8 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
   if (head.size() < 227 || head.compare(0, 4, "LASF") != 0)
     throw Error("{}: this is no LAS file (a LAS file begins with 'LASF' and a header of 227 bytes or more)", where);
   const char* b = head.data();
-  const int major = b[24];
-  h.minor = b[25];
+  const int major = get<std::uint8_t>(b + 24);
+  h.minor = get<std::uint8_t>(b + 25);
   if (major != 1 || h.minor < 0 || h.minor > 4)
     throw Error("{}: LAS version {}.{} is not known; 1.0 to 1.4 are read", where, major, h.minor);
   h.encoding = h.minor >= 2 ? get<std::uint16_t>(b + 6) : std::uint16_t{0};
