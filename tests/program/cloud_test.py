@@ -6,6 +6,7 @@ import sys
 
 import numpy as np
 from harness import call, folder, good, rows, run_all
+from laz_reader import read_laz
 from osgeo import gdal
 
 WORK = folder()
@@ -131,6 +132,30 @@ def test_a_render_shows_colours_where_they_are():
         assert (picture(WORK / "r2.png").std(axis=(0, 1)) > 10).all()
     no_sigma = call("cloud", "render", FILE, "--by", "sigma")
     assert no_sigma.code == 3 and "neither sigma_z nor sigma_match" in no_sigma.last
+
+
+def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
+    for layout, extra in ((6, 0), (7, 5), (8, 1)):
+        n, fixed = 1500, {6: 30, 7: 36, 8: 38}[layout]
+        raw = np.zeros((n, fixed + extra), np.uint8)
+        xyz = np.cumsum(RNG.integers([-40, -900, -90000], [41, 901, 90001], (n, 3)), axis=0).astype("<i4")
+        raw[:, :12], raw[:, 12:14] = xyz.view(np.uint8).reshape(-1, 12), RNG.integers(0, 65536, (n, 1), "<u2").view(np.uint8)
+        raw[:, 14], raw[:, 15] = 1 | 1 << 4, RNG.choice([0, 3, 64, 192], n)
+        raw[:, 16], raw[:, 17] = RNG.choice([2, 2, 2, 6, 200], n), RNG.choice([0, 0, 9, 255], n)
+        raw[:, 30:] = RNG.integers(0, 256, (n, fixed + extra - 30)) * (RNG.random((n, fixed + extra - 30)) < 0.4)
+        if layout == 7:
+            raw[::3, 32:34] = raw[::3, 34:36] = raw[::3, 30:32]  # grey
+        head = bytearray(375)
+        head[:4], head[24], head[25], head[104] = b"LASF", 1, 4, layout
+        struct.pack_into("<HII", head, 94, 375, 375, 0)
+        struct.pack_into("<H", head, 105, raw.shape[1])
+        struct.pack_into("<12d", head, 131, *[0.001] * 3, 0, 0, 0, *(np.column_stack([xyz.max(0), xyz.min(0)]) * 0.001).ravel())
+        struct.pack_into("<QQ", head, 247, n, n)
+        plain, packed = WORK / "one.las", WORK / "one.laz"
+        plain.write_bytes(bytes(head) + raw.tobytes())
+        good("cloud", "cut", plain, "--box", "1e8,1e8,2e8,2e8", "--outside", "--out", packed)
+        assert b"".join(read_laz(packed)) == raw.tobytes(), layout
+        plain.unlink(), packed.unlink()
 
 
 def test_what_cannot_be_is_told_and_leaves_nothing():

@@ -1,0 +1,225 @@
+"""A reader of compressed LAS 1.4 (point formats 6 to 8) for tests: plain and slow, after the open specification, with exact
+integers. It shares no code with the program, whose reader and writer are one text: what both would get wrong alike shows
+here."""
+import struct
+
+LEAST = 1 << 24
+
+
+class Model:
+    """Shares of symbols, of 2^15; the search for a symbol is a plain walk."""
+
+    def __init__(self, symbols):
+        self.counts, self.total, self.cycle = [1] * symbols, 0, symbols
+        self.update()
+        self.cycle = self.left = (symbols + 6) // 2
+
+    def update(self):
+        self.total += self.cycle
+        if self.total > 1 << 15:
+            self.counts = [(n + 1) // 2 for n in self.counts]
+            self.total = sum(self.counts)
+        scale, below, self.below = (1 << 31) // self.total, 0, []
+        for n in self.counts:
+            self.below.append(scale * below >> 16)
+            below += n
+        self.cycle = self.left = min(5 * self.cycle // 4, 8 * (len(self.counts) + 6))
+
+    def count(self, symbol):
+        self.counts[symbol] += 1
+        self.left -= 1
+        if self.left == 0:
+            self.update()
+
+
+class Bit:
+    """Share of zeros, of 2^13."""
+
+    def __init__(self):
+        self.zeros, self.total, self.share, self.cycle, self.left = 1, 2, 1 << 12, 4, 4
+
+    def count(self, one):
+        self.zeros += 0 if one else 1
+        self.left -= 1
+        if self.left:
+            return
+        self.total += self.cycle
+        if self.total > 1 << 13:
+            self.total, self.zeros = (self.total + 1) // 2, (self.zeros + 1) // 2
+            self.total += self.zeros == self.total
+        self.share = self.zeros * ((1 << 31) // self.total) >> 18
+        self.cycle = self.left = min(5 * self.cycle // 4, 64)
+
+
+class Stream:
+    """An interval of numbers that narrows with each symbol."""
+
+    def __init__(self, data):
+        self.data, self.at, self.length = data, 4, (1 << 32) - 1
+        self.value = int.from_bytes(data[:4], "big")
+
+    def settle(self):
+        while self.length < LEAST:
+            self.value = self.value << 8 | (self.data[self.at] if self.at < len(self.data) else 0)
+            self.at, self.length = self.at + 1, self.length << 8
+
+    def symbol(self, model):
+        unit = self.length >> 15
+        symbol = max(s for s, share in enumerate(model.below) if share * unit <= self.value)
+        low = model.below[symbol] * unit
+        high = self.length if symbol == len(model.below) - 1 else model.below[symbol + 1] * unit
+        self.value, self.length = self.value - low, high - low
+        self.settle()
+        model.count(symbol)
+        return symbol
+
+    def bit(self, model):
+        zero = model.share * (self.length >> 13)
+        one = self.value >= zero
+        self.value, self.length = (self.value - zero, self.length - zero) if one else (self.value, zero)
+        self.settle()
+        model.count(one)
+        return int(one)
+
+    def bits(self, n):
+        if n > 19:
+            low = self.bits(16)
+            return low | self.bits(n - 16) << 16
+        self.length >>= n
+        out, self.value = divmod(self.value, self.length)
+        self.settle()
+        return out
+
+
+class Numbers:
+    """Differences from a guess: their size in bits first."""
+
+    def __init__(self, bits, contexts):
+        self.width, self.k = bits, 0
+        self.sizes = [Model(bits + 1) for _ in range(contexts)]
+        self.within = [None] + [Model(1 << min(k, 8)) for k in range(1, bits + 1)]
+        self.one = Bit()
+
+    def difference(self, stream, context):
+        k = self.k = stream.symbol(self.sizes[context])
+        if k == 0:
+            return stream.bit(self.one)
+        if k == 32:
+            return -(1 << 31)
+        c = stream.symbol(self.within[k])
+        if k > 8:
+            c = c << (k - 8) | stream.bits(k - 8)
+        return c + 1 if c >= 1 << (k - 1) else c - (1 << k) + 1
+
+    def read(self, stream, guess, context, signed=True):
+        value = (guess + self.difference(stream, context)) % (1 << self.width)
+        return value - (1 << self.width) if signed and value >= 1 << (self.width - 1) else value
+
+
+def steady(values, high, v):
+    """The running median of five: a new value pushes out the largest or the least, by turns; whose turn is next."""
+    if high:
+        turn = v < values[2]
+        values[:] = sorted(values[:4] + [v]) if turn else values[:3] + sorted([values[3], v])
+        return turn
+    turn = v <= values[2]
+    values[:] = sorted([values[0], values[1], v][1:]) + values[2:] if turn else sorted(values[1:] + [v])
+    return turn
+
+
+def chunk(data, n, layout, length):
+    """Records of one chunk: single returns and one scanner channel, GPS times that stand still, as clouds of photos are."""
+    first, fixed = bytearray(data[:length]), {6: 30, 7: 36, 8: 38}[layout]
+    layers = 9 + (layout >= 7) + (layout == 8) + length - fixed
+    assert struct.unpack_from("<I", data, length)[0] == n
+    sizes = struct.unpack_from(f"<{layers}I", data, length + 4)
+    at, streams = length + 4 + 4 * layers, []
+    for size in sizes:
+        streams.append(Stream(data[at : at + size]) if size else None)
+        at += size
+    assert at == len(data), "a chunk's layers fill it"
+    plan, height, kinds, flags, intensity, angle, user, source, time = streams[:9]
+    assert angle is None and source is None and time is None and first[14] == 1 | 1 << 4
+    changed, x, y, z = [Model(128) for _ in range(8)], Numbers(32, 2), Numbers(32, 22), Numbers(32, 20)
+    bright, dx, dy, turns = Numbers(16, 4), [0] * 5, [0] * 5, [True, True]
+    of_kind, of_flags, of_user = {}, {}, {}
+    parts, which = [Model(256) for _ in range(6)], Model(128)
+    near, near_which = [Model(256), Model(256)], Model(4)
+    more = [Model(256) for _ in range(length - fixed)]
+    clamp = lambda v: min(255, max(0, v))
+    records = [bytes(first)]
+    for _ in range(n - 1):
+        r = bytearray(records[-1])
+        assert plan.symbol(changed[3]) == 0  # first of one return; the time did not move
+        east, north, up = struct.unpack_from("<3i", r)
+        step = x.read(plan, dx[2], 1)
+        turns[0] = steady(dx, turns[0], step)
+        by_x = min(x.k & ~1, 20)
+        other = y.read(plan, dy[2], 1 + by_x)
+        turns[1] = steady(dy, turns[1], other)
+        k = (x.k + y.k) // 2
+        up = z.read(height, up, 1 + (k & ~1 if k < 18 else 18))
+        struct.pack_into("<3i", r, 0, east + step, north + other, up)
+        if kinds:
+            r[16] = kinds.symbol(of_kind.setdefault((r[16] & 31, 1), Model(256)))
+        if flags:
+            f = (r[15] & 15) | r[15] >> 6 << 4
+            f = flags.symbol(of_flags.setdefault(f, Model(64)))
+            r[15] = (f & 15) | f >> 4 << 6
+        if intensity:
+            struct.pack_into("<H", r, 12, bright.read(intensity, struct.unpack_from("<H", r, 12)[0], 3, False))
+        if user:
+            r[17] = user.symbol(of_user.setdefault(r[17] // 4, Model(256)))
+        if layout >= 7 and streams[9]:
+            colour(r, streams[9], which, parts, clamp)
+        if layout == 8 and streams[10]:
+            s = streams[10].symbol(near_which)
+            for half in (0, 1):
+                if s >> half & 1:
+                    r[36 + half] = (r[36 + half] + streams[10].symbol(near[half])) % 256
+        for i, model in enumerate(more):
+            if streams[layers - len(more) + i]:
+                r[fixed + i] = (r[fixed + i] + streams[layers - len(more) + i].symbol(model)) % 256
+        records.append(bytes(r))
+    return records
+
+
+def colour(r, stream, which, parts, clamp):
+    last, s = r[30:36], stream.symbol(which)
+    for half in (0, 1):
+        if s >> half & 1:
+            r[30 + half] = (last[half] + stream.symbol(parts[half])) % 256
+    for half in (0, 1):
+        if not s & 64:
+            r[32 + half] = r[34 + half] = r[30 + half]
+            continue
+        step = r[30 + half] - last[half]
+        if s >> (2 + half) & 1:
+            r[32 + half] = (clamp(step + last[2 + half]) + stream.symbol(parts[2 + half])) % 256
+        step = int((step + r[32 + half] - last[2 + half]) / 2)  # towards nought
+        if s >> (4 + half) & 1:
+            r[34 + half] = (clamp(step + last[4 + half]) + stream.symbol(parts[4 + half])) % 256
+
+
+def read_laz(path):
+    """Records of a file, and the bytes of each chunk by its table."""
+    data = path.read_bytes()
+    start, records = struct.unpack_from("<II", data, 96)
+    layout, length = data[104] & 63, struct.unpack_from("<H", data, 105)[0]
+    count, position, compressor = struct.unpack_from("<Q", data, 247)[0], 375, None
+    for _ in range(records):
+        user, number, size = struct.unpack_from("<16sHH", data, position + 2)
+        if user.rstrip(b"\0") == b"laszip encoded" and number == 22204:
+            compressor = data[position + 54 : position + 54 + size]
+        position += 54 + size
+    assert data[104] & 128 and position == start and struct.unpack_from("<HH", compressor) == (3, 0)
+    per_chunk, table = struct.unpack_from("<I", compressor, 12)[0], struct.unpack_from("<q", data, start)[0]
+    version, chunks = struct.unpack_from("<II", data, table)
+    assert version == 0 and chunks == -(-count // per_chunk)
+    stream, sizes, size, at, out = Stream(data[table + 8 :]), Numbers(32, 2), 0, start + 8, []
+    for k in range(chunks):
+        size = sizes.read(stream, size, 1)
+        out += chunk(data[at : at + size], min(per_chunk, count - k * per_chunk), layout, length)
+        at += size
+    assert at == table, "chunks end where their table begins"
+    return out
