@@ -1,8 +1,11 @@
 #pragma once
 
+#include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
 #include <cstring>
+#include <fstream>
 #include <string>
 
 namespace mesograph::cloud {
@@ -40,6 +43,19 @@ template <typename T>
 void put_at(std::string& bytes, std::size_t at, T value) {
   std::memcpy(bytes.data() + at, &value, sizeof(T));
 }
+
+/// Bytes of a file from a place on; fewer where it ends before.
+inline std::string bytes_at(std::ifstream& file, std::uint64_t at, std::size_t n) {
+  std::string out(n, '\0');
+  file.clear();
+  file.seekg(static_cast<std::streamoff>(at));
+  file.read(out.data(), static_cast<std::streamsize>(n));
+  out.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
+  return out;
+}
+
+/// Least record lengths of point data record formats 0 to 10 (R15, tables 7 to 17).
+inline constexpr std::array<std::size_t, 11> least_length = {20, 28, 26, 34, 57, 63, 30, 36, 38, 59, 67};
 
 /// Text of a field that ends with a zero or with the field.
 inline std::string text_at(const char* at, std::size_t size) { return {at, strnlen(at, size)}; }

@@ -12,19 +12,9 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// Least record lengths of formats 0 to 10 (R15, tables 7 to 17), and where their colours are; 0: none.
-constexpr std::array<std::size_t, 11> least_length = {20, 28, 26, 34, 57, 63, 30, 36, 38, 59, 67},
-                                      colour_at = {0, 0, 20, 28, 0, 28, 0, 30, 30, 0, 30};
+/// Where colours are in records of formats 0 to 10 (R15, tables 7 to 17); 0: none.
+constexpr std::array<std::size_t, 11> colour_at = {0, 0, 20, 28, 0, 28, 0, 30, 30, 0, 30};
 constexpr std::array<std::size_t, 11> type_size = {0, 1, 1, 2, 2, 4, 4, 8, 8, 4, 8};
-
-std::string bytes_at(std::ifstream& file, std::uint64_t at, std::size_t n) {
-  std::string out(n, '\0');
-  file.clear();
-  file.seekg(static_cast<std::streamoff>(at));
-  file.read(out.data(), static_cast<std::streamsize>(n));
-  out.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
-  return out;
-}
 
 /// Records in `bytes` from `at` on, `n` of them; extended ones have lengths of eight bytes.
 std::vector<LasRecord> records_of(const std::string& bytes, std::size_t at, std::uint64_t n, bool extended,

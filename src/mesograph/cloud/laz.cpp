@@ -28,7 +28,7 @@ std::vector<Item> items_of(int format, std::size_t extra) {
   return out;
 }
 
-std::size_t plain_length(int format) { return format == 6 ? 30 : format == 7 ? 36 : 38; }
+std::size_t plain_length(int format) { return least_length[static_cast<std::size_t>(format)]; }
 
 /// All that codes the records of a chunk. `Coder` as for LazFieldsCoder.
 template <typename Coder>
@@ -252,26 +252,18 @@ LazLayout layout_of(const LasHeader& header, const std::string& where) {
 
 std::vector<LazChunk> chunks_of(std::ifstream& file, std::uint64_t size, const LasHeader& header,
                                 const LazLayout& layout, const std::string& where) {
-  const auto read = [&](std::uint64_t at, std::size_t n) {
-    std::string out(n, '\0');
-    file.clear();
-    file.seekg(static_cast<std::streamoff>(at));
-    file.read(out.data(), static_cast<std::streamsize>(n));
-    out.resize(static_cast<std::size_t>(std::max<std::streamsize>(0, file.gcount())));
-    return out;
-  };
   const Error cut_off(
       "{}: the table of its compressed chunks is not where it should be; the file is damaged or cut off", where);
-  const std::string pointer = read(header.first_point, 8);
+  const std::string pointer = bytes_at(file, header.first_point, 8);
   if (pointer.size() < 8) throw cut_off;
   auto table = get<std::int64_t>(pointer.data());
-  if (table == -1 && size >= 8) table = get<std::int64_t>(read(size - 8, 8).data());
+  if (table == -1 && size >= 8) table = get<std::int64_t>(bytes_at(file, size - 8, 8).data());
   const std::uint64_t first = header.first_point + 8;
   if (table < 0 || static_cast<std::uint64_t>(table) < first || static_cast<std::uint64_t>(table) + 8 > size)
     throw cut_off;
   const std::string bytes =
-      read(static_cast<std::uint64_t>(table),
-           static_cast<std::size_t>(std::min<std::uint64_t>(size - static_cast<std::uint64_t>(table), 1u << 30)));
+      bytes_at(file, static_cast<std::uint64_t>(table),
+               static_cast<std::size_t>(std::min<std::uint64_t>(size - static_cast<std::uint64_t>(table), 1u << 30)));
   const auto n = get<std::uint32_t>(bytes.data() + 4);
   // Each chunk has a record at least: a table cannot make us ask for more than the file has room for.
   if (get<std::uint32_t>(bytes.data()) != 0 || n > (size - first) / header.record_length) throw cut_off;
