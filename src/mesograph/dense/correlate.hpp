@@ -17,7 +17,8 @@ class Correlator {
   Correlator(const photo::Grey& image, int window, double least_contrast);
 
   /// Correlation with `other` (same size; 0: no data), -1 to 1 in every pixel of `out`; `empty` where the window leaves
-  /// the image, holds no-data or is too flat in either. `whole`: `other` has no no-data, which saves its search.
+  /// the image, holds no-data or is too flat in either. `whole`: `other` has no no-data, which saves its search. `out`:
+  /// empty, or what an earlier call gave for an image of this size.
   void correlate(const photo::Grey& other, bool whole, photo::Raster<float>& out);
 
  private:
@@ -27,8 +28,8 @@ class Correlator {
   photo::Raster<float> sum_, variance_;  ///< of the image's windows; variance 0 where they are empty
   std::vector<std::vector<float>> columns_, sums_;
 
-  /// Slides the window over both images; `at_row` with the place of each row's first pixel, when sums_ are those of its
-  /// windows: of the other, its squares, the products, and of its gaps where these are asked for.
+  /// Slides the window over both images; `at_row` with the place of each row's first pixel, when columns_ are sums
+  /// over its windows' rows: of the other, its squares, the products, and of its gaps where these are asked for.
   template <typename Row>
   void slide(const photo::Grey& other, bool gaps, const Row& at_row);
 };

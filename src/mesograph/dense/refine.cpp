@@ -10,6 +10,30 @@ namespace mesograph::dense {
 
 namespace {
 
+bool has_depth(const photo::Raster<float>& depth, const Tile& tile) {
+  for (int r = tile.row; r < tile.row + tile.height; ++r)
+    for (int c = tile.col; c < tile.col + tile.width; ++c)
+      if (depth.at(c, r) > 0) return true;
+  return false;
+}
+
+/// Tiles of a row of tiles that hold depths, next ones together up to a width: rows of some hundred pixels keep wide
+/// registers busy, and share their margins.
+std::vector<Tile> runs_of(const photo::Raster<float>& depth, int row, int side) {
+  constexpr int widest = 256;
+  std::vector<Tile> out;
+  for (int col = 0; col < depth.width; col += side) {
+    const Tile tile{col, row, std::min(side, depth.width - col), std::min(side, depth.height - row)};
+    if (!has_depth(depth, tile)) continue;
+    const bool next = !out.empty() && out.back().col + out.back().width == col;
+    if (next && out.back().width + tile.width <= widest)
+      out.back().width += tile.width;
+    else
+      out.push_back(tile);
+  }
+  return out;
+}
+
 /// Inverse depths of a tile without gaps: the last one before it in the row goes on, or the mean.
 photo::Raster<float> filled(const photo::Raster<float>& depth, const Tile& tile) {
   photo::Raster<float> out(tile.width, tile.height);
@@ -169,21 +193,20 @@ void refine(const View& reference, const Views& partners, double step, Unlike un
   const auto half = static_cast<float>(0.5 * step);
   const double least_contrast =
       std::clamp(options.contrast_in_noise * noise_of(image), options.least_contrast[0], options.least_contrast[1]);
-  Scores scores;
-  for (int row = 0; row < found.height; row += options.tile)
-    for (int col = 0; col < found.width; col += options.tile) {
-      const Tile tile{col, row, std::min(options.tile, found.width - col), std::min(options.tile, found.height - row)};
-      const Tile outer = with_margin(tile, options.window, image);
-      photo::Raster<float> w = filled(found, outer);
-      if (w.data.empty()) continue;
-      SurfaceSweep sweep(reference, partners, outer, options.window, least_contrast);
-      for (float& v : w.data) v -= half;
-      for (std::size_t side = 0; side < 3; ++side) {
-        sweep.correlate(w, scores[side]);
-        for (float& v : w.data) v += half;
-      }
-      move_tile(tile, outer, image, scores, half, partners.size() == 1, unlike, options, map);
+  const auto work = [&](const Tile& tile) {
+    const Tile outer = with_margin(tile, options.window, image);
+    photo::Raster<float> w = filled(found, outer);
+    SurfaceSweep sweep(reference, partners, outer, options.window, least_contrast);
+    Scores scores;
+    for (float& v : w.data) v -= half;
+    for (std::size_t side = 0; side < 3; ++side) {
+      sweep.correlate(w, scores[side]);
+      for (float& v : w.data) v += half;
     }
+    move_tile(tile, outer, image, scores, half, partners.size() == 1, unlike, options, map);
+  };
+  for (int row = 0; row < found.height; row += options.tile)
+    for (const Tile& run : runs_of(found, row, options.tile)) work(run);
 }
 
 }  // namespace mesograph::dense
