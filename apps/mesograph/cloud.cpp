@@ -3,6 +3,8 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/numbers.hpp>
+#include <map>
+#include <mesograph/cloud/classify.hpp>
 #include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/ground.hpp>
@@ -186,6 +188,42 @@ void run_ground(Call& call) {
       call, [&](const auto& points) { return cloud::ground(points, options, call.progress); }, judging, true);
 }
 
+/// Classes by what people call them.
+std::set<std::uint8_t> classes_of(const std::vector<std::string>& names) {
+  static const std::map<std::string, std::set<std::uint8_t>> known = {
+      {"ground", {cloud::class_ground}},
+      {"vegetation", {cloud::class_low_plants, cloud::class_middle_plants, cloud::class_high_plants}},
+      {"building", {cloud::class_building}},
+      {"road", {cloud::class_road}},
+      {"water", {cloud::class_water}},
+      {"noise", {cloud::class_low_noise, cloud::class_high_noise}},
+      {"other", {cloud::class_other}}};
+  std::set<std::uint8_t> out;
+  for (const std::string& name : names) {
+    const auto found = known.find(name);
+    if (found == known.end()) {
+      std::vector<std::string> words;
+      for (const auto& [word, classes] : known) words.push_back(word);
+      throw UsageError("--only {}: give some of {}", name, fmt::join(words, ", "));
+    }
+    out.insert(found->second.begin(), found->second.end());
+  }
+  return out;
+}
+
+void run_classify(Call& call) {
+  cloud::ClassifyOptions options;
+  options.ground.largest = number(call, "largest", options.ground.largest, 0.1);
+  options.ground.tolerance = number(call, "tolerance", options.ground.tolerance, 0);
+  options.ground.steepest = number(call, "steepest", options.ground.steepest, 0);
+  options.only = classes_of(call.list("only"));
+  cloud::JudgeOptions judging;
+  judging.rim = cloud::classify_rim(options);
+  judging.word_of_strays = cloud::class_high_noise, judging.fate_of_strays = "they are noise";
+  run_judged(
+      call, [&](const auto& points) { return cloud::classify(points, options, call.progress); }, judging, true);
+}
+
 draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
   if (by == "height") return draw::Shown::height;
@@ -262,7 +300,7 @@ void run_render(Call& call) {
 void run_cloud(Call& call) {
   static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
       {"describe", run_describe}, {"cut", run_cut},         {"thin", run_thin},    {"clean", run_clean},
-      {"ground", run_ground},     {"section", run_section}, {"render", run_render}};
+      {"ground", run_ground},{"classify", run_classify},     {"section", run_section}, {"render", run_render}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
   if (call.paths().empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
@@ -280,11 +318,12 @@ void run_cloud(Call& call) {
 Command cloud_command() {
   return {"cloud",
           "looks at LAS clouds, whoever wrote them, and works on them",
-          "describe|cut|thin|clean|ground|section|render FILE",
+          "describe|cut|thin|clean|ground|classify|section|render FILE",
           {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},
            {"box", "cut: west,south,east,north in the cloud's CRS", Takes::text},
            {"within", "cut: file of polygons in any CRS", Takes::text},
            {"outside", "cut: keeps what lies outside"},
+           {"only", "classify: ground, vegetation, building, road, water, noise; others keep their class", Takes::list},
            {"spacing", "thin: side of the cubes of which the best point stays, m", Takes::number},
            {"max-sigma", "clean: points less sure go, m (default 25 times the median)", Takes::number},
            {"min-rays", "clean: points that fewer photos agree on go", Takes::whole},

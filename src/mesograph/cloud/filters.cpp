@@ -63,27 +63,6 @@ class Cubes {
   std::vector<std::uint32_t> of_, order_, first_;
 };
 
-/// Points of groups of fewer than so many, groups being what hangs together from cube to cube.
-void drop_small_groups(const std::vector<TilePoint>& points, double gap, int least, std::vector<std::uint8_t>& keep) {
-  const Cubes cubes(points, gap);
-  std::vector<char> seen(cubes.count(), 0);
-  std::vector<std::size_t> group;
-  for (std::size_t seed = 0; seed < cubes.count(); ++seed) {
-    if (seen[seed]) continue;
-    group.assign(1, seed);
-    seen[seed] = 1;
-    std::size_t size = 0;
-    for (std::size_t next = 0; next < group.size(); ++next) {
-      size += cubes.size_of(group[next]);
-      cubes.around(group[next], [&](std::size_t other) {
-        if (!seen[other]) seen[other] = 1, group.push_back(other);
-      });
-    }
-    if (size >= static_cast<std::size_t>(std::max(0, least))) continue;
-    for (const std::size_t cube : group) cubes.points_in(cube, [&](std::size_t i) { keep[i] = 0; });
-  }
-}
-
 /// Mean distance of each point to its six nearest; infinite where there are not so many within reach.
 std::vector<double> mean_distances(const std::vector<TilePoint>& points, double reach) {
   // as on a square grid with its two next best; one lone neighbour does not hide a stray
@@ -109,6 +88,26 @@ std::vector<double> mean_distances(const std::vector<TilePoint>& points, double 
 }
 
 }  // namespace
+
+void drop_small_groups(const std::vector<TilePoint>& points, double gap, int least, std::vector<std::uint8_t>& keep) {
+  const Cubes cubes(points, gap);
+  std::vector<char> seen(cubes.count(), 0);
+  std::vector<std::size_t> group;
+  for (std::size_t seed = 0; seed < cubes.count(); ++seed) {
+    if (seen[seed]) continue;
+    group.assign(1, seed);
+    seen[seed] = 1;
+    std::size_t size = 0;
+    for (std::size_t next = 0; next < group.size(); ++next) {
+      size += cubes.size_of(group[next]);
+      cubes.around(group[next], [&](std::size_t other) {
+        if (!seen[other]) seen[other] = 1, group.push_back(other);
+      });
+    }
+    if (size >= static_cast<std::size_t>(std::max(0, least))) continue;
+    for (const std::size_t cube : group) cubes.points_in(cube, [&](std::size_t i) { keep[i] = 0; });
+  }
+}
 
 std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const CleanOptions& options) {
   std::vector<std::uint8_t> keep(points.size(), 1);

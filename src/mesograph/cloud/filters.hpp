@@ -26,6 +26,10 @@ struct UsualLimit {
 };
 UsualLimit usual_limit(LasReader& file);
 
+/// Points of groups of fewer than so many go (0 in `keep`): groups are what hangs together from cube to cube of side
+/// `gap`, m. Exact. Cost: a sort of the points.
+void drop_small_groups(const std::vector<TilePoint>& points, double gap, int least, std::vector<std::uint8_t>& keep);
+
 /// What of a tile stays (1) and what goes (0). Statistical part after Rusu et al. (2008), Towards 3D point cloud based
 /// object maps, with median and its deviation in place of mean and sigma, which outliers would stretch. Cost:
 /// linear in the points of even density, as neighbours are looked for in a grid.

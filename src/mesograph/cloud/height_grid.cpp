@@ -134,4 +134,45 @@ double rise_at(const HeightGrid& grid, const Eigen::Vector3d& X) {
   return 0.5 * (high - low);
 }
 
+std::vector<std::vector<std::size_t>> groups_of(const HeightGrid& grid, const CellMarks& marks) {
+  std::vector<std::vector<std::size_t>> out;
+  CellMarks left = marks;
+  for (std::size_t seed = 0; seed < left.size(); ++seed) {
+    if (!left[seed]) continue;
+    std::vector<std::size_t> group = {seed};
+    left[seed] = 0;
+    for (std::size_t k = 0; k < group.size(); ++k) {
+      const int col = static_cast<int>(group[k] % grid.columns), row = static_cast<int>(group[k] / grid.columns);
+      for (int r = row - 1; r <= row + 1; ++r)
+        for (int c = col - 1; c <= col + 1; ++c)
+          if (grid.inside(c, r) && left[grid.index(c, r)]) left[grid.index(c, r)] = 0, group.push_back(grid.index(c, r));
+    }
+    out.push_back(std::move(group));
+  }
+  return out;
+}
+
+CellMarks grown(const HeightGrid& grid, const CellMarks& marks, int by) {
+  CellMarks across(marks.size(), 0), out(marks.size(), 0);
+  for (int row = 0; row < grid.rows; ++row)
+    for (int col = 0, last = -1000000; col < grid.columns + by; ++col) {
+      if (col < grid.columns && marks[grid.index(col, row)]) last = col;
+      if (col - by >= 0 && col - last <= 2 * by) across[grid.index(col - by, row)] = 1;
+    }
+  for (int col = 0; col < grid.columns; ++col)
+    for (int row = 0, last = -1000000; row < grid.rows + by; ++row) {
+      if (row < grid.rows && across[grid.index(col, row)]) last = row;
+      if (row - by >= 0 && row - last <= 2 * by) out[grid.index(col, row - by)] = 1;
+    }
+  return out;
+}
+
+CellMarks shrunk(const HeightGrid& grid, const CellMarks& marks, int by) {
+  CellMarks other = marks;
+  for (std::uint8_t& m : other) m = m ? 0 : 1;
+  other = grown(grid, other, by);
+  for (std::uint8_t& m : other) m = m ? 0 : 1;
+  return other;
+}
+
 }  // namespace mesograph::cloud

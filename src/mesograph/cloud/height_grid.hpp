@@ -62,4 +62,14 @@ double height_at(const HeightGrid& grid, const Eigen::Vector3d& X);
 /// Half the range of the heights of the cell of a point and its neighbours, m.
 double rise_at(const HeightGrid& grid, const Eigen::Vector3d& X);
 
+/// Marks of the cells of a grid: 1 or 0.
+using CellMarks = std::vector<std::uint8_t>;
+
+/// Groups of marked cells that touch, each in the order of a flood from its first, first ones first. Cost: linear.
+std::vector<std::vector<std::size_t>> groups_of(const HeightGrid& grid, const CellMarks& marks);
+
+/// Marks grown, or shrunk, by a square of 2 by + 1 cells.
+CellMarks grown(const HeightGrid& grid, const CellMarks& marks, int by);
+CellMarks shrunk(const HeightGrid& grid, const CellMarks& marks, int by);
+
 }  // namespace mesograph::cloud

@@ -5,6 +5,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/judge.hpp>
 #include <mesograph/cloud/units.hpp>
@@ -166,6 +167,7 @@ void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& opt
     const Eigen::Vector3d metres = metres_of(header, files[f]->path().string());
     const LasAttribute *sigma = sigma_of(header), *rays = header.attribute("rays"),
                        *match = header.attribute("sigma_match");
+    const bool eight_bit = has_eight_bit_colours(*files[f]);
     files[f]->rewind();
     for (LasPoints points = files[f]->next(); points.size() > 0; points = files[f]->next()) {
       progress.check();
@@ -177,6 +179,8 @@ void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& opt
         if (sigma && match && sigma != match)
           w.point.block = static_cast<float>(
               std::sqrt(std::max(0.0, std::pow(w.point.sigma, 2) - std::pow(points.value(i, *match), 2))));
+        w.point.colour = points.colour(i, eight_bit);
+        w.point.returns = static_cast<std::uint8_t>(points.returns(i));
         if (rays) w.point.rays = static_cast<std::uint8_t>(points.value(i, *rays));
         const auto cell = [&](double v) { return static_cast<std::int64_t>(std::floor(v / side)); };
         const Eigen::Vector3d& X = w.point.X;

@@ -14,6 +14,8 @@ struct TilePoint {
   std::uint8_t rays = 0, point_class = 0;
   bool own = true;  ///< of this tile; else of its rim, to be seen but not judged
   float block = 0;  ///< m: what of sigma is the block's, alike for all around; 0 where the file does not tell it apart
+  std::array<std::uint8_t, 3> colour{};  ///< black where the file has none
+  std::uint8_t returns = 1;              ///< of the pulse, where a scanner counts them
 };
 
 struct JudgeOptions {

@@ -63,6 +63,7 @@ struct LasPoints {
   const char* record(std::size_t i) const { return bytes.data() + i * header->record_length; }
   Eigen::Vector3d at(std::size_t i) const;
   int point_class(std::size_t i) const;
+  int returns(std::size_t i) const;  ///< of the pulse that the point is one of
   void set_class(std::size_t i, std::uint8_t value);
   /// Eight bits a channel; files that hold eight bits in the sixteen are taken as they mean it where `eight_bit`.
   std::array<std::uint8_t, 3> colour(std::size_t i, bool eight_bit) const;

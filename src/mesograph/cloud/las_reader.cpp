@@ -195,6 +195,11 @@ int LasPoints::point_class(std::size_t i) const {
   return header->format >= 6 ? static_cast<std::uint8_t>(record(i)[16]) : record(i)[15] & 31;
 }
 
+int LasPoints::returns(std::size_t i) const {
+  const auto bits = static_cast<std::uint8_t>(record(i)[14]);
+  return header->format >= 6 ? bits >> 4 : bits >> 3 & 7;
+}
+
 void LasPoints::set_class(std::size_t i, std::uint8_t value) {
   char* r = bytes.data() + i * header->record_length;
   if (header->format >= 6)
