@@ -3,44 +3,37 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/numbers.hpp>
-#include <map>
-#include <mesograph/cloud/classify.hpp>
 #include <mesograph/cloud/describe.hpp>
-#include <mesograph/cloud/filters.hpp>
-#include <mesograph/cloud/ground.hpp>
-#include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/draw/cloud_figures.hpp>
 
-#include "console.hpp"
+#include "cloud_actions.hpp"
 
 namespace mesograph::app {
 
 namespace fs = std::filesystem;
 
-namespace {
-
-/// The cloud that an action reads, and the file it writes.
-struct Files {
-  fs::path in, out;
-};
-
-Files files_of(Call& call, const char* ending) {
+CloudFiles cloud_files(Call& call, const char* ending) {
   if (call.paths().size() != 2)
     throw UsageError("cloud {} needs one file, as in mesograph cloud {} results/cloud.las", call.paths()[0],
                      call.paths()[0]);
-  Files out{call.paths()[1], call.text("out")};
+  const fs::path in = call.paths()[1];
+  return {in, cloud_out(call, in, ending)};
+}
+
+fs::path cloud_out(const Call& call, const fs::path& in, const char* ending) {
+  fs::path out = call.text("out");
   // A compressed cloud stays one.
-  const bool cloud = std::string_view(ending) == ".las", compressed = cloud && out.in.extension() == ".laz";
-  if (out.out.empty())
-    out.out = fs::path(out.in).replace_extension() +=
-        fmt::format("_{}{}", call.paths()[0], compressed ? ".laz" : ending);
-  if (out.out.extension() != ending && (!cloud || out.out.extension() != ".laz"))
-    throw UsageError("--out {}: this is written as {}{}", out.out.string(), ending, cloud ? " or .laz" : "");
+  const bool cloud = std::string_view(ending) == ".las", compressed = cloud && in.extension() == ".laz";
+  if (out.empty())
+    out = fs::path(in).replace_extension() += fmt::format("_{}{}", call.paths()[0], compressed ? ".laz" : ending);
+  if (out.extension() != ending && (!cloud || out.extension() != ".laz"))
+    throw UsageError("--out {}: this is written as {}{}", out.string(), ending, cloud ? " or .laz" : "");
   std::error_code missing;
-  if (fs::equivalent(out.in, out.out, missing))
-    throw UsageError("--out is the file that is read; give another name, the cloud is not overwritten");
+  for (std::size_t i = 1; i < call.paths().size(); ++i)
+    if (fs::equivalent(call.paths()[i], out, missing))
+      throw UsageError("--out is a file that is read; give another name, the cloud is not overwritten");
   return out;
 }
 
@@ -48,18 +41,29 @@ void say_oddities(Call& call, const std::vector<std::string>& oddities) {
   for (const std::string& text : oddities) call.progress.say(fmt::format("{}: {}", call.paths()[1], text));
 }
 
-double number(const Call& call, const char* name, double fallback, double least) {
+double number_of(const Call& call, const char* name, double fallback, double least) {
   const double value = call.number(name).value_or(fallback);
   if (std::isfinite(value) && !(value >= least)) throw UsageError("--{} must be {} or more", name, least);
   return value;
 }
 
-void wrote(Call& call, const Files& files, std::uint64_t kept, std::uint64_t all) {
-  call.json["file"] = files.out.string();
+void tell_written(Call& call, const fs::path& out, std::uint64_t kept, std::uint64_t all) {
+  call.json["file"] = out.string();
   call.json["points"] = kept;
   call.json["of"] = all;
-  call.lines.push_back(fmt::format("{}: {} of {} points", files.out.string(), kept, all));
+  call.lines.push_back(fmt::format("{}: {} of {} points", out.string(), kept, all));
 }
+
+Eigen::Vector2d parse_place(const std::string& text) {
+  const std::vector<std::string> parts = split_list(text, ':');
+  try {
+    if (parts.size() == 2) return {std::stod(parts[0]), std::stod(parts[1])};
+  } catch (const std::exception&) {  // said below
+  }
+  throw UsageError("'{}' is no place; write EAST:NORTH, as in 431210:6822400", text);
+}
+
+namespace {
 
 void run_describe(Call& call) {
   if (call.paths().size() != 2)
@@ -116,114 +120,6 @@ void run_describe(Call& call) {
   say_oddities(call, d.oddities);
 }
 
-void run_cut(Call& call) {
-  const Files files = files_of(call, ".las");
-  if (call.has("box") == call.has("within")) throw UsageError("cloud cut needs --box W,S,E,N or --within FILE");
-  cloud::LasReader file(files.in);
-  say_oddities(call, file.oddities());
-  const cloud::Region region = call.has("box") ? cloud::Region::parse_box(call.text("box"))
-                                               : cloud::Region::read(call.text("within"), file.header().crs());
-  const std::uint64_t kept = cloud::cut(file, region, call.has("outside"), files.out, call.progress);
-  wrote(call, files, kept, file.header().points);
-}
-
-/// The actions that keep some points, or name their classes, by what lies around them.
-void run_judged(Call& call, const cloud::Judge& judge, cloud::JudgeOptions options, bool as_class) {
-  const Files files = files_of(call, ".las");
-  cloud::LasReader file(files.in);
-  say_oddities(call, file.oddities());
-  options.scratch = fs::absolute(files.out).parent_path();
-  const std::vector<std::uint8_t> words = cloud::judge_points(file, options, judge, call.progress);
-  const std::uint64_t kept = cloud::write_judged(file, words, as_class, files.out);
-  wrote(call, files, kept, file.header().points);
-  if (!as_class) return;
-  const auto grounded = static_cast<std::uint64_t>(std::count(words.begin(), words.end(), cloud::class_ground));
-  call.json["ground"] = grounded;
-  call.lines.push_back(fmt::format("ground (class 2): {}, other (class 1): {}", grounded, kept - grounded));
-}
-
-void run_thin(Call& call) {
-  const double spacing = number(call, "spacing", nan, 1e-6);
-  if (!std::isfinite(spacing)) throw UsageError("cloud thin needs --spacing");
-  cloud::JudgeOptions judging;
-  judging.align = spacing, judging.word_of_strays = 1, judging.fate_of_strays = "they stay";
-  run_judged(
-      call, [=](const auto& points) { return cloud::thin(points, spacing); }, judging, false);
-}
-
-/// The limit where nobody sets one, said.
-double usual_max_sigma(Call& call) {
-  cloud::LasReader file(call.paths()[1]);
-  const cloud::UsualLimit limit = cloud::usual_limit(file);
-  if (!(limit.max_sigma > 0)) return nan;
-  call.progress.say(
-      fmt::format("points less sure than {:.3f} m go, {:g} times the median; --max-sigma sets another limit",
-                  limit.max_sigma, limit.times));
-  return limit.max_sigma;
-}
-
-void run_clean(Call& call) {
-  files_of(call, ".las");  // a wrong call is told before the cloud is read
-  cloud::CleanOptions options;
-  options.max_sigma = call.has("max-sigma") ? number(call, "max-sigma", nan, 0) : usual_max_sigma(call);
-  options.min_rays = call.whole("min-rays").value_or(0);
-  options.spreads = number(call, "spreads", options.spreads, 0);
-  options.least_group = call.whole("least-group").value_or(options.least_group);
-  cloud::JudgeOptions judging;
-  judging.rim = 2;  // m: far more than the gap between groups at any usual spacing
-  judging.fate_of_strays = "they go";
-  run_judged(
-      call, [=](const auto& points) { return cloud::clean(points, options); }, judging, false);
-}
-
-void run_ground(Call& call) {
-  cloud::GroundOptions options;
-  options.largest = number(call, "largest", options.largest, 0.1);
-  options.tolerance = number(call, "tolerance", options.tolerance, 0);
-  options.steepest = number(call, "steepest", options.steepest, 0);
-  cloud::JudgeOptions judging;
-  judging.rim = cloud::ground_rim(options);
-  judging.word_of_strays = cloud::class_other, judging.fate_of_strays = "they are no ground";
-  run_judged(
-      call, [&](const auto& points) { return cloud::ground(points, options, call.progress); }, judging, true);
-}
-
-/// Classes by what people call them.
-std::set<std::uint8_t> classes_of(const std::vector<std::string>& names) {
-  static const std::map<std::string, std::set<std::uint8_t>> known = {
-      {"ground", {cloud::class_ground}},
-      {"vegetation", {cloud::class_low_plants, cloud::class_middle_plants, cloud::class_high_plants}},
-      {"building", {cloud::class_building}},
-      {"road", {cloud::class_road}},
-      {"water", {cloud::class_water}},
-      {"noise", {cloud::class_low_noise, cloud::class_high_noise}},
-      {"other", {cloud::class_other}}};
-  std::set<std::uint8_t> out;
-  for (const std::string& name : names) {
-    const auto found = known.find(name);
-    if (found == known.end()) {
-      std::vector<std::string> words;
-      for (const auto& [word, classes] : known) words.push_back(word);
-      throw UsageError("--only {}: give some of {}", name, fmt::join(words, ", "));
-    }
-    out.insert(found->second.begin(), found->second.end());
-  }
-  return out;
-}
-
-void run_classify(Call& call) {
-  cloud::ClassifyOptions options;
-  options.ground.largest = number(call, "largest", options.ground.largest, 0.1);
-  options.ground.tolerance = number(call, "tolerance", options.ground.tolerance, 0);
-  options.ground.steepest = number(call, "steepest", options.ground.steepest, 0);
-  options.only = classes_of(call.list("only"));
-  cloud::JudgeOptions judging;
-  judging.rim = cloud::classify_rim(options);
-  judging.word_of_strays = cloud::class_high_noise, judging.fate_of_strays = "they are noise";
-  run_judged(
-      call, [&](const auto& points) { return cloud::classify(points, options, call.progress); }, judging, true);
-}
-
 draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
   if (by == "height") return draw::Shown::height;
@@ -238,28 +134,19 @@ draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   return draw::Shown::colour;
 }
 
-Eigen::Vector2d parse_place(const std::string& text) {
-  const std::vector<std::string> parts = split_list(text, ':');
-  try {
-    if (parts.size() == 2) return {std::stod(parts[0]), std::stod(parts[1])};
-  } catch (const std::exception&) {  // said below
-  }
-  throw UsageError("'{}' is no place; write EAST:NORTH, as in 431210:6822400", text);
-}
-
 void run_section(Call& call) {
-  const Files files = files_of(call, ".png");
+  const CloudFiles files = cloud_files(call, ".png");
   const std::vector<std::string> ends = call.list("line");
   if (ends.size() != 2) throw UsageError("cloud section needs --line E:N,E:N");
   cloud::LasReader file(files.in);
   const cloud::Units units = cloud::units_of(file.header());
-  const double width = number(call, "width", 0.5, 1e-6) / cloud::metres_of(file.header(), files.in.string()).x();
+  const double width = number_of(call, "width", 0.5, 1e-6) / cloud::metres_of(file.header(), files.in.string()).x();
   const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), width};
   if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   say_oddities(call, file.oddities());
   draw::SectionOptions options;
   options.shown = shown_of(call, file.header());
-  options.exaggeration = number(call, "exaggerate", 1, 0.01);
+  options.exaggeration = number_of(call, "exaggerate", 1, 0.01);
   options.unit = units.plan;
   const auto points = cloud::points_along(file, line, call.progress);
   if (points.empty())
@@ -275,7 +162,7 @@ void run_section(Call& call) {
 }
 
 void run_render(Call& call) {
-  const Files files = files_of(call, ".png");
+  const CloudFiles files = cloud_files(call, ".png");
   cloud::LasReader file(files.in);
   const cloud::LasHeader& h = file.header();
   if (h.points == 0) throw Error("{}: holds no point", files.in.string());
@@ -298,9 +185,19 @@ void run_render(Call& call) {
 }
 
 void run_cloud(Call& call) {
-  static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
-      {"describe", run_describe}, {"cut", run_cut},         {"thin", run_thin},    {"clean", run_clean},
-      {"ground", run_ground},{"classify", run_classify},     {"section", run_section}, {"render", run_render}};
+  static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {{"describe", run_describe},
+                                                                               {"cut", run_cut},
+                                                                               {"thin", run_thin},
+                                                                               {"clean", run_clean},
+                                                                               {"ground", run_ground},
+                                                                               {"classify", run_classify},
+                                                                               {"set", run_set},
+                                                                               {"shift", run_shift},
+                                                                               {"move", run_move},
+                                                                               {"join", run_join},
+                                                                               {"section", run_section},
+                                                                               {"render", run_render},
+                                                                               {"compare-points", run_compare_points}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
   if (call.paths().empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
@@ -316,30 +213,47 @@ void run_cloud(Call& call) {
 }  // namespace
 
 Command cloud_command() {
-  return {"cloud",
-          "looks at LAS clouds, whoever wrote them, and works on them",
-          "describe|cut|thin|clean|ground|classify|section|render FILE",
-          {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},
-           {"box", "cut: west,south,east,north in the cloud's CRS", Takes::text},
-           {"within", "cut: file of polygons in any CRS", Takes::text},
-           {"outside", "cut: keeps what lies outside"},
-           {"only", "classify: ground, vegetation, building, road, water, noise; others keep their class", Takes::list},
-           {"spacing", "thin: side of the cubes of which the best point stays, m", Takes::number},
-           {"max-sigma", "clean: points less sure go, m (default 25 times the median)", Takes::number},
-           {"min-rays", "clean: points that fewer photos agree on go", Takes::whole},
-           {"spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
-            Takes::number},
-           {"least-group", "clean: groups of fewer points that nothing is near go (default 50)", Takes::whole},
-           {"largest", "ground: width of the largest thing that stands on it, m (default 16)", Takes::number},
-           {"steepest", "ground: rise over run of bumps that are still ground (default 0.15)", Takes::number},
-           {"tolerance", "ground: distance from the surface, m (default 0.1)", Takes::number},
-           {"line", "section: from E:N to E:N, with a comma between", Takes::list},
-           {"width", "section: of the band of points, m (default 0.5)", Takes::number},
-           {"exaggerate", "section: heights against lengths (default 1)", Takes::number},
-           {"by", "section, render: colour, height, class or sigma", Takes::text},
-           {"from", "render: above, or aslant from an azimuth in degrees (default above)", Takes::text},
-           {"pixels", "render: width of the picture (default 1280)", Takes::whole}},
-          run_cloud};
+  return {
+      "cloud",
+      "looks at LAS clouds, whoever wrote them, and works on them",
+      "ACTION FILE [FILE...], where ACTION is describe, cut, thin, clean, ground, classify, set, shift, move, "
+      "join, "
+      "compare-points, section or render",
+      {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},
+       {"box", "cut, set, shift, move: west,south,east,north in the cloud's CRS", Takes::text},
+       {"within", "cut, set, shift, move, classify --set: file of polygons in any CRS", Takes::text},
+       {"outside", "the points outside --box or --within"},
+       {"class", "cut, set, shift, move: points of these classes alone", Takes::list},
+       {"heights", "cut, set, shift, move: LOW,HIGH, m, as the cloud counts heights", Takes::text},
+       {"above", "cut, set, shift, move: LOW,HIGH above the ground (class 2), m", Takes::text},
+       {"set", "set, classify: class that the points become", Takes::text},
+       {"reach", "compare-points: radius in which points make the plane, m (default 0.3)", Takes::number},
+       {"check", "classify: places whose class is known, a table east,north[,height],class or a LAS file", Takes::text},
+       {"middle-vegetation", "classify: height from which vegetation is of middle height, m (default 0.5)",
+        Takes::number},
+       {"high-vegetation", "classify: and from which it is high (default 2)", Takes::number},
+       {"lowest-roof", "classify: least height of a roof above the ground, m (default 2)", Takes::number},
+       {"least-roof", "classify: least area of a roof, m2 (default 6)", Takes::number},
+       {"road-width", "classify: least width of a road, m (default 2.5)", Takes::number},
+       {"least-water", "classify: least area of water, m2 (default 25)", Takes::number},
+       {"only", "classify: ground, vegetation, building, road, water, noise; others keep their class", Takes::list},
+       {"spacing", "thin: side of the cubes of which the best point stays, m", Takes::number},
+       {"max-sigma", "clean: points less sure go, m (default 25 times the median)", Takes::number},
+       {"min-rays", "clean: points that fewer photos agree on go", Takes::whole},
+       {"spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",
+        Takes::number},
+       {"least-group", "clean: groups of fewer points that nothing is near go (default 50)", Takes::whole},
+       {"largest", "ground: width of the largest thing that stands on it, m (default 16)", Takes::number},
+       {"steepest", "ground: rise over run of bumps that are still ground (default 0.15)", Takes::number},
+       {"tolerance", "ground: distance from the surface, m (default 0.1)", Takes::number},
+       {"line", "section: from E:N to E:N, with a comma between", Takes::list},
+       {"width", "section: of the band of points, m (default 0.5)", Takes::number},
+       {"exaggerate", "section: heights against lengths (default 1)", Takes::number},
+       {"by", "section, render: colour, height, class or sigma; shift: m upwards; move: EAST,NORTH,HEIGHT, m",
+        Takes::text},
+       {"from", "render: above, or aslant from an azimuth in degrees (default above)", Takes::text},
+       {"pixels", "render: width of the picture (default 1280)", Takes::whole}},
+      run_cloud};
 }
 
 }  // namespace mesograph::app

@@ -102,6 +102,75 @@ def test_clean_then_ground_find_what_stands_on_the_slope():
     assert np.array_equal(raw[:, :15], read_las(WORK / "clean.las")[1][:, :15])
 
 
+def test_classify_tells_hut_boulder_and_grass_and_is_checked():
+    sample = WORK / "sample.csv"
+    sample.write_text("east,north,height,class\n431223.5,6822412.5,,6\n431223.1,6822412.1,,2\n431210,6822430,612,2\n")
+    answer = good("cloud", "classify", FILE, "--out", WORK / "classes.las", "--check", sample)
+    raw = read_las(WORK / "classes.las")[1]
+    kind = raw[:, 15] & 31
+    hut, boulder = (XYZ[:, 0] > 431220) & (XYZ[:, 0] < 431227) & (XYZ[:, 1] > 6822410) & (XYZ[:, 1] < 6822415), np.hypot(XYZ[:, 0] - 431245, XYZ[:, 1] - 6822425) < 1
+    grass, sky = ~hut & ~boulder & (XYZ[:, 2] < 640), XYZ[:, 2] > 640
+    assert (kind[hut] == 6).mean() > 0.95 and (kind[boulder] == 2).mean() < 0.1 and (kind[grass] == 2).mean() > 0.98
+    assert np.isin(kind[sky], [7, 18]).all(), "points in the sky are noise"
+    assert answer["classes"] == {str(k): int(n) for k, n in zip(*np.unique(kind, return_counts=True))}
+    assert np.array_equal(np.delete(raw, 15, 1), np.delete(read_las(FILE)[1], 15, 1)), "all else stays byte for byte"
+    # Of three places two are right: one that is roof was drawn as ground.
+    assert answer["check"]["classes"]["2"] == {"recall": 0.5, "precision": 1.0} and answer["check"]["classes"]["6"]["precision"] == 0.5
+    one = good("cloud", "classify", FILE, "--threads", 1, "--out", WORK / "classes1.las")
+    assert (WORK / "classes1.las").read_bytes() == (WORK / "classes.las").read_bytes() and one["classes"] == answer["classes"]
+    good("cloud", "classify", FILE, "--only", "building", "--out", WORK / "only.las")
+    assert set(np.unique(read_las(WORK / "only.las")[1][:, 15])) == {0, 6}
+    wrong = call("cloud", "classify", FILE, "--only", "house", "--out", WORK / "none.las")
+    assert wrong.code == 2 and "--only house: give some of" in wrong.last
+    sample.write_text("east,north,class\n1,2,tree\n")
+    wrong = call("cloud", "classify", FILE, "--check", sample, "--out", WORK / "none.las")
+    assert wrong.code == 3 and "sample.csv:2" in wrong.last and not (WORK / "none.las").exists()
+
+
+def test_edits_touch_what_is_selected_and_nothing_else():
+    raw = read_las(FILE)[1]
+    box = ["--box", "431209.9,6822404.9,431230.1,6822420.1"]
+    inside = (XYZ[:, 0] > 431209.9) & (XYZ[:, 0] < 431230.1) & (XYZ[:, 1] > 6822404.9) & (XYZ[:, 1] < 6822420.1)
+    answer = good("cloud", "set", FILE, "--set", 9, *box, "--heights", "600,608", "--out", WORK / "set.las")
+    chosen = read_las(WORK / "set.las")[1][:, 15] == 9
+    assert answer["changed"] == chosen.sum() and np.array_equal(chosen, inside & (np.round(XYZ[:, 2], 3) <= 608))
+    good("cloud", "shift", WORK / "set.las", "--class", 9, "--by=-0.12", "--out", WORK / "shift.las")
+    moved = read_las(WORK / "shift.las")[0] - read_las(WORK / "set.las")[0]
+    assert np.allclose(moved[chosen], [0, 0, -0.12], atol=1e-9) and not moved[~chosen].any()
+    good("cloud", "move", FILE, "--by", "100,-50,2", "--out", WORK / "move.las")
+    assert np.allclose(read_las(WORK / "move.las")[0] - read_las(FILE)[0], [100, -50, 2], atol=1e-9)
+    good("cloud", "cut", WORK / "set.las", "--class", 9, "--out", WORK / "nine.las")
+    good("cloud", "cut", WORK / "set.las", "--class", 0, "--out", WORK / "nought.las")
+    answer = good("cloud", "join", WORK / "nine.las", WORK / "nought.las", "--out", WORK / "joined.las")
+    joined = read_las(WORK / "joined.las")[1]
+    assert answer["points"] == len(raw) == len(joined) and (joined[: chosen.sum(), 15] == 9).all()
+    assert np.array_equal(np.sort(joined[:, :15], 0), np.sort(raw[:, :15], 0))
+    for words, code, text in (
+        (["cut", FILE], 2, "cloud cut needs"),
+        (["set", FILE, "--set", 300, *box], 2, "--set 300"),
+        (["move", FILE, "--by", "1,2"], 2, "EAST,NORTH,HEIGHT"),
+        (["move", FILE, "--by", "1e9,0,0"], 3, "range of its 32-bit integers"),
+        (["cut", FILE, "--above", "1,2"], 3, "no point is ground"),
+        (["join", FILE], 2, "two files"),
+    ):
+        wrong = call("cloud", *words, "--out", WORK / "none.las")
+        assert wrong.code == code and text in wrong.last and not (WORK / "none.las").exists(), (words, wrong.last)
+
+
+def test_heights_of_a_cloud_are_compared_with_surveyed_ones():
+    # The slope is 600 + 0.4 north: surveyed 2 cm above it, once on the roof, once far away.
+    rows_of = [("A", 431205.0, 6822405.0, 602.02), ("B", 431250.3, 6822412.7, 605.10), ("ROOF", 431223.0, 6822412.0, 609.02), ("FAR", 440000.0, 6822412.0, 600.0)]
+    survey = WORK / "surveyed.csv"
+    survey.write_text("id,east,north,height\n" + "".join(f"{i},{e},{n},{h}\n" for i, e, n, h in rows_of))
+    answer = good("cloud", "compare-points", FILE, survey, "--reach", 0.6, "--out", WORK / "heights.csv")
+    table = {r["id"]: r for r in rows(WORK / "heights.csv")}
+    # Noise of 1 cm, some 28 points in reach: 2 mm.
+    for i in ("A", "B", "ROOF"):
+        assert abs(float(table[i]["difference"]) + 0.02) < 0.008, table[i]
+    assert table["FAR"]["cloud"] == "" and answer["compared"] == 3 and answer["without_cloud"] == 1
+    assert abs(answer["mean"] + 0.02) < 0.006 and abs(answer["rmse"] - 0.02) < 0.006
+
+
 def picture(path):
     data = gdal.Open(str(path))
     return np.stack([data.GetRasterBand(b).ReadAsArray() for b in (1, 2, 3)], axis=-1).astype(int)

@@ -10,6 +10,7 @@
 #include <mesograph/cloud/ground.hpp>
 #include <mesograph/cloud/region.hpp>
 #include <mesograph/cloud/section.hpp>
+#include <mesograph/cloud/select.hpp>
 #include <mesograph/cloud/sink.hpp>
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/draw/cloud_figures.hpp>
@@ -279,17 +280,18 @@ TEST_CASE("A whole file says its usual limit on sigma, is cut in and out of a re
     cloud::LasReader part(path);
     return cloud::sample(part, [](const cloud::LasPoints& batch, std::size_t i) { return batch.at(i).z(); });
   };
-  const cloud::Region region = cloud::Region::parse_box("-0.1,-0.1,4.6,30");  // the first ten rows
-  CHECK(cloud::cut(reader, region, false, folder.path / "in.las", quiet) == 400);
-  reader.rewind();
-  CHECK(cloud::cut(reader, region, true, folder.path / "out.las", quiet) == 1240);
+  cloud::Selection selection;
+  selection.region = cloud::Region::parse_box("-0.1,-0.1,4.6,30");  // the first ten rows
+  CHECK(cloud::cut(reader, selection, {}, folder.path / "in.las", quiet) == 400);
+  selection.outside = true;
+  CHECK(cloud::cut(reader, selection, {}, folder.path / "out.las", quiet) == 1240);
   const std::vector<double> in = heights(folder.path / "in.las"), out = heights(folder.path / "out.las");
   CHECK((in.size() == 400 && out.size() == 1240));
   CHECK(*std::max_element(in.begin(), in.end()) == Approx(0.9));
   CHECK(*std::min_element(out.begin(), out.end()) == Approx(1.0));
-  reader.rewind();
-  const cloud::Region nowhere = cloud::Region::parse_box("100,100,101,101");
-  CHECK_THROWS_WITH(cloud::cut(reader, nowhere, false, folder.path / "none.las", quiet),
+  cloud::Selection nowhere;
+  nowhere.region = cloud::Region::parse_box("100,100,101,101");
+  CHECK_THROWS_WITH(cloud::cut(reader, nowhere, {}, folder.path / "none.las", quiet),
                     Catch::Contains("no point lies in the region"));
   CHECK_FALSE(fs::exists(folder.path / "none.las"));
 

@@ -23,9 +23,7 @@ CellColour colour_of(const std::array<std::uint8_t, 3>& rgb) {
   return {(2 * g - r - b) / sum, (std::max({r, g, b}) - std::min({r, g, b})) / sum};
 }
 
-float contrast(const CellColour& a, const CellColour& b) {
-  return std::hypot(a.green - b.green, a.chroma - b.chroma);
-}
+float contrast(const CellColour& a, const CellColour& b) { return std::hypot(a.green - b.green, a.chroma - b.chroma); }
 
 std::vector<CellColour> cell_colours(const std::vector<TilePoint>& points, const HeightGrid& grid,
                                      const std::vector<std::uint8_t>& words, std::uint8_t word) {

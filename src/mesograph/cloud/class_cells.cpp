@@ -29,7 +29,8 @@ ClassCells class_cells(const std::vector<TilePoint>& points, const Terrain& terr
   out.ground = terrain.surface, out.top = empty, out.floor = empty;
   out.standing = cell_colours(points, empty, terrain.words, class_other);
   out.lying = cell_colours(points, empty, terrain.words, class_ground);
-  std::vector<std::uint32_t> several(out.size(), 0), stand(out.size(), 0);
+  std::vector<std::uint32_t> several(out.size(), 0);
+  out.stand.assign(out.size(), 0);
   out.count.assign(out.size(), 0);
   for (std::size_t i = 0; i < points.size(); ++i) {
     const TilePoint& p = points[i];
@@ -39,12 +40,16 @@ ClassCells class_cells(const std::vector<TilePoint>& points, const Terrain& terr
       if (double& z = out.floor.z[cell]; !(z <= p.X.z())) z = p.X.z();
     } else {
       if (double& z = out.top.z[cell]; !(z >= p.X.z())) z = p.X.z();
-      ++stand[cell];
+      ++out.stand[cell];
       several[cell] += p.returns > 1 ? 1 : 0;
     }
   }
   for (std::size_t i = 0; i < out.size(); ++i)
-    out.echoes.push_back(stand[i] > 0 ? static_cast<float>(several[i]) / static_cast<float>(stand[i]) : 0);
+    out.echoes.push_back(out.stand[i] > 0 ? static_cast<float>(several[i]) / static_cast<float>(out.stand[i]) : 0);
+  std::vector<double> filled;
+  for (const std::uint32_t n : out.count)
+    if (n > 0) filled.push_back(n);
+  if (!filled.empty()) out.usual_count = median(std::move(filled));
   return out;
 }
 
@@ -55,7 +60,8 @@ double split_of(const std::vector<float>& values, double least_share) {
   const double from = *low, width = (*high - from) / bins;
   if (!(width > 0)) return nan;
   std::array<double, bins> n{};
-  for (const float v : values) ++n[static_cast<std::size_t>(std::clamp(static_cast<int>((v - from) / width), 0, bins - 1))];
+  for (const float v : values)
+    ++n[static_cast<std::size_t>(std::clamp(static_cast<int>((v - from) / width), 0, bins - 1))];
   double all = 0, sum = 0, square = 0;
   for (int b = 0; b < bins; ++b) {
     const double count = n[static_cast<std::size_t>(b)], x = b + 0.5;

@@ -1,11 +1,11 @@
 #include <Eigen/Cholesky>
 #include <algorithm>
 #include <cmath>
-#include <set>
 #include <mesograph/base/median.hpp>
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/class_cells.hpp>
 #include <mesograph/cloud/classify.hpp>
+#include <set>
 
 namespace mesograph::cloud {
 
@@ -69,9 +69,8 @@ class Roofs {
       const double dc = static_cast<int>(i % grid_.columns) - col, dr = static_cast<int>(i / grid_.columns) - row;
       const CellPlane& p = planes_[i];
       const double off = grid_.z[i] - plane.height - plane.per_col * dc - plane.per_row * dr;
-      return std::abs(off) <= 2 * rough_ && (p.rms > rough_ || std::hypot(p.per_col - plane.per_col,
-                                                                          p.per_row - plane.per_row) <=
-                                                                   slope * grid_.cell);
+      return std::abs(off) <= 2 * rough_ &&
+             (p.rms > rough_ || std::hypot(p.per_col - plane.per_col, p.per_row - plane.per_row) <= slope * grid_.cell);
     };
     std::vector<std::size_t> face = {seed};
     taken_[seed] = 1;
@@ -120,7 +119,8 @@ bool lies_level(const ClassCells& cells, const CellMarks& marks, const std::vect
   std::erase_if(rim, [&](const Eigen::Vector3d& p) { return std::abs(p.z() - level) > 2 * bank; });
   std::vector<double> off;
   Eigen::Vector3d middle = Eigen::Vector3d::Zero();
-  for (const Eigen::Vector3d& p : rim) off.push_back(std::abs(p.z() - level)), middle += p / static_cast<double>(rim.size());
+  for (const Eigen::Vector3d& p : rim)
+    off.push_back(std::abs(p.z() - level)), middle += p / static_cast<double>(rim.size());
   if (rim.size() < least || median(std::move(off)) > std::max(bank, 3 * cells.sigma)) return false;
   Eigen::Matrix2d normal = Eigen::Matrix2d::Zero();
   Eigen::Vector2d right = Eigen::Vector2d::Zero();
@@ -149,11 +149,14 @@ void spread(const HeightGrid& grid, const CellMarks& where, int rounds, CellMark
   }
 }
 
-/// Keeps groups of so many cells at least.
-void keep_large(const HeightGrid& grid, double least_cells, CellMarks& marks) {
-  for (const std::vector<std::size_t>& group : groups_of(grid, marks))
-    if (static_cast<double>(group.size()) < least_cells)
-      for (const std::size_t i : group) marks[i] = 0;
+/// Keeps groups of so much area at least, m2, by the share of each cell that what stands there fills.
+void keep_large(const ClassCells& cells, double least, CellMarks& marks) {
+  for (const std::vector<std::size_t>& group : groups_of(cells.top, marks)) {
+    double area = 0;
+    for (const std::size_t i : group) area += cells.filled(i) * cells.area();
+    if (area >= least) continue;
+    for (const std::size_t i : group) marks[i] = 0;
+  }
 }
 
 }  // namespace
@@ -166,7 +169,7 @@ CellMarks building_cells(const ClassCells& cells, const ClassifyOptions& options
   for (std::size_t i = 0; i < high.size(); ++i) high[i] = cells.above(i) >= 0.5 * options.lowest_roof ? 1 : 0;
   constexpr double edge = 0.6;  // m: half a window and what matching rounds
   spread(cells.top, high, cells.cells(edge), out);
-  keep_large(cells.top, options.least_roof / cells.area(), out);
+  keep_large(cells, options.least_roof, out);
   return out;
 }
 
@@ -193,7 +196,9 @@ CellMarks plant_cells(const ClassCells& cells, const CellMarks& buildings, const
     out[i] = cells.echoes[i] > 0.3f || rms > std::max(rough, 4 * cells.sigma) ? 1 : 0;
   }
   // Grass that a wall's or a rock's foot drags along is a thin line beside it.
-  const CellMarks thick = grown(cells.top, shrunk(cells.top, out, 1), 2);
+  constexpr double thin = 0.25;  // m
+  const int half = static_cast<int>(std::lround(thin / cells.top.cell));
+  const CellMarks thick = grown(cells.top, shrunk(cells.top, out, half), 2 * half);
   for (std::size_t i = 0; i < out.size(); ++i) out[i] &= thick[i];
   return out;
 }
@@ -202,7 +207,7 @@ CellMarks road_cells(const ClassCells& cells, const ClassifyOptions& options) {
   const HeightGrid& floor = cells.floor;
   const double rough = std::max(options.road_roughness, 2 * cells.sigma);
   constexpr double window = 0.6;  // m
-  const int reach = std::max(2, cells.cells(window));
+  const int reach = cells.cells(window);
   const PlaneSums sums(floor);
   CellMarks out(cells.size(), 0);
   std::vector<float> chromas;
@@ -211,13 +216,15 @@ CellMarks road_cells(const ClassCells& cells, const ClassifyOptions& options) {
       const std::size_t i = floor.index(col, row);
       if (!std::isfinite(floor.z[i])) continue;
       if (std::isfinite(cells.lying[i].chroma)) chromas.push_back(cells.lying[i].chroma);
-      const CellPlane plane = sums.plane(col, row, reach);
-      out[i] = plane.rms <= rough && std::hypot(plane.per_col, plane.per_row) <= options.road_slope * floor.cell ? 1 : 0;
+      const CellPlane plane = sums.plane(col, row, reach, 6);
+      out[i] =
+          plane.rms <= rough && std::hypot(plane.per_col, plane.per_row) <= options.road_slope * floor.cell ? 1 : 0;
     }
   if (chromas.empty()) return CellMarks(cells.size(), 0);  // a smooth meadow cannot be told from a road
   // Asphalt, concrete and gravel are grey. Where all ground is, form alone tells.
   constexpr double greyest = 0.04, usual = 0.07, most = 0.12;
-  const double split = split_of(chromas, 0.6), threshold = std::isfinite(split) ? std::clamp(split, greyest, most) : usual;
+  const double split = split_of(chromas, 0.6),
+               threshold = std::isfinite(split) ? std::clamp(split, greyest, most) : usual;
   for (std::size_t i = 0; i < out.size(); ++i) out[i] = out[i] && cells.lying[i].chroma <= threshold ? 1 : 0;
   // Small gaps are noise; what is narrower than a road falls away.
   const int gap = cells.cells(0.4), half = std::max(1, cells.cells(0.5 * options.road_width));
@@ -237,12 +244,8 @@ CellMarks road_cells(const ClassCells& cells, const ClassifyOptions& options) {
 
 CellMarks water_cells(const ClassCells& cells, const ClassifyOptions& options) {
   const HeightGrid& floor = cells.floor;
-  std::vector<double> filled;
-  for (const std::uint32_t n : cells.count)
-    if (n > 0) filled.push_back(n);
   CellMarks out(cells.size(), 0);
-  if (filled.empty()) return out;
-  const double usual = median(std::move(filled));
+  const double usual = cells.usual_count;
   // Over windows of nine cells: a cell more or less is nothing.
   for (std::size_t i = 0; i < out.size(); ++i) {
     double n = cells.count[i];

@@ -38,8 +38,8 @@ struct ClassifyOptions {
 /// - water: nearly empty places, as dense matching leaves them, whose rim is level where it is lowest;
 /// - noise: small groups that float, and what lies under the ground.
 /// Asks `progress` between its steps whether to go on.
-/// Accuracy: docs/methods.md has the table of the demo survey. Cost: linear in points and cells. Sources: Otsu (1979), A
-/// threshold selection method from gray-level histograms, TSMC 9; Woebbecke et al. (1995), Color indices for weed
+/// Accuracy: docs/methods.md has the table of the demo survey. Cost: linear in points and cells. Sources: Otsu (1979),
+/// A threshold selection method from gray-level histograms, TSMC 9; Woebbecke et al. (1995), Color indices for weed
 /// identification, Trans. ASAE 38, for excess green; Rabbani et al. (2006), Segmentation of point clouds using
 /// smoothness constraint, ISPRS Archives 36, for growing planes.
 std::vector<std::uint8_t> classify(const std::vector<TilePoint>& points, const ClassifyOptions& options,

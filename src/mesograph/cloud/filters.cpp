@@ -156,26 +156,4 @@ UsualLimit usual_limit(LasReader& file) {
           median(sample(file, [&](const LasPoints& points, std::size_t i) { return points.value(i, *sigma); }))};
 }
 
-std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
-                  Progress& progress) {
-  LasWriter writer(out, file.header());
-  progress.start("cutting", file.header().points);
-  for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
-    progress.check();
-    std::string kept;
-    for (std::size_t i = 0; i < points.size(); ++i)
-      if (region.contains(points.at(i).head<2>()) != outside)
-        kept.append(points.record(i), file.header().record_length);
-    writer.add(kept.data(), kept.size() / file.header().record_length);
-    progress.advance(points.size());
-  }
-  if (writer.points() == 0)
-    throw Error(
-        "{}: no point lies {} the region, which goes from {:.1f}, {:.1f} to {:.1f}, {:.1f}; check it and its CRS",
-        file.path().string(), outside ? "outside" : "in", region.box().min().x(), region.box().min().y(),
-        region.box().max().x(), region.box().max().y());
-  writer.finish();
-  return writer.points();
-}
-
 }  // namespace mesograph::cloud

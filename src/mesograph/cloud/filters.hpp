@@ -2,7 +2,6 @@
 
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/judge.hpp>
-#include <mesograph/cloud/region.hpp>
 
 namespace mesograph::cloud {
 
@@ -39,11 +38,5 @@ std::vector<std::uint8_t> clean(const std::vector<TilePoint>& points, const Clea
 /// nearest to the middle, then the first.
 /// Exact. Cost: a sort of the points.
 std::vector<std::uint8_t> thin(const std::vector<TilePoint>& points, double spacing);
-
-/// Writes the points in a region, or those outside it, as they are. Returns how many; throws Error where there are
-/// none, and leaves no file then.
-/// Exact: bytes of points as they were. Cost: one reading and one writing.
-std::uint64_t cut(LasReader& file, const Region& region, bool outside, const std::filesystem::path& out,
-                  Progress& progress);
 
 }  // namespace mesograph::cloud

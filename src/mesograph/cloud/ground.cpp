@@ -99,21 +99,22 @@ struct Looks {
   }
 };
 
-/// A group's outline, in the mean: how much further it goes down from its outermost cells over two cells than over the
-/// next two, m (nought of a patch of a slope or of the back of a ridge), and how it differs from there in colour. NaN
+/// A group's outline, in the mean: how much further it goes down from its outermost cells over some cells than over the
+/// next ones, m (nought of a patch of a slope or of the back of a ridge), and how it differs from there in colour. NaN
 /// where nothing is seen around it, or no colours are known.
 struct Outline {
   double edge, contrast;
 };
-Outline outline_of(const HeightGrid& seen, const CellMarks& stands, const Looks& looks,
+Outline outline_of(const HeightGrid& seen, const CellMarks& stands, const Looks& looks, int step,
                    const std::vector<std::size_t>& group) {
   double sum = 0, differs = 0;
   int n = 0;
   for (const std::size_t i : group) {
     const int col = static_cast<int>(i % seen.columns), row = static_cast<int>(i / seen.columns);
     for (const auto& [dc, dr] : {std::pair{1, 0}, {-1, 0}, {0, 1}, {0, -1}}) {
-      if (!seen.inside(col + 4 * dc, row + 4 * dr) || stands[seen.index(col + dc, row + dr)]) continue;
-      const std::size_t near = seen.index(col + 2 * dc, row + 2 * dr), far = seen.index(col + 4 * dc, row + 4 * dr);
+      if (!seen.inside(col + 2 * step * dc, row + 2 * step * dr) || stands[seen.index(col + dc, row + dr)]) continue;
+      const std::size_t near = seen.index(col + step * dc, row + step * dr),
+                        far = seen.index(col + 2 * step * dc, row + 2 * step * dr);
       const double edge = seen.z[i] - 2 * seen.z[near] + seen.z[far];
       if (stands[near] || stands[far] || !std::isfinite(edge)) continue;
       sum += edge, differs += contrast(looks.colours[i], looks.colours[far]), ++n;
@@ -125,6 +126,9 @@ Outline outline_of(const HeightGrid& seen, const CellMarks& stands, const Looks&
 /// Lets groups be ground that nowhere rise by so much, or by no more than what their points are sure to, or have no
 /// edges: what stands ends in a step. What differs from all around in colour needs a third of one.
 void drop_low(const HeightGrid& seen, const Looks& looks, const GroundOptions& options, int most, CellMarks& stands) {
+  constexpr double edge = 0.5;  // m: over which a thing's side goes down
+  const int step = std::max(1, static_cast<int>(std::lround(edge / seen.cell)));
+  constexpr double steepest_bank = 0.35, of_height = 0.3;
   const HeightGrid ground = beneath(seen, stands, 1, most);
   for (const std::vector<std::size_t>& group : groups_of(seen, stands)) {
     double top = 0;
@@ -134,10 +138,10 @@ void drop_low(const HeightGrid& seen, const Looks& looks, const GroundOptions& o
       if (looks.sigma[i] > 0) sigmas.push_back(looks.sigma[i]);
     }
     const double noise = sigmas.empty() ? 0 : median(std::move(sigmas));
-    const Outline outline = outline_of(seen, stands, looks, group);
+    const Outline outline = outline_of(seen, stands, looks, step, group);
     // Banks and dams are as high as huts, but their sides are slopes.
-    constexpr double steep = 0.08;
-    const double least_edge = std::max(options.tolerance * (outline.contrast > another ? 0.35 : 1.0), steep * top);
+    const double least_edge = std::max(options.tolerance, std::min(steepest_bank * step * seen.cell, of_height * top)) *
+                              (outline.contrast > another ? 0.35 : 1.0);
     if (top >= std::max(1.2 * options.tolerance, noise) && !(outline.edge < least_edge)) continue;
     for (const std::size_t i : group) stands[i] = 0;
   }
@@ -155,7 +159,7 @@ class Rims {
   /// Of the tolerance that a point of the cell has.
   double share(std::size_t cell, bool above, const CellColour& colour) const {
     if (!beside_[cell]) return 1;
-    
+
     if (!above || !(contrast(things_[cell], ground_[cell]) > another)) return 0.5;
     return contrast(colour, things_[cell]) < contrast(colour, ground_[cell]) ? 0.1 : 1.0;
   }

@@ -145,7 +145,8 @@ std::vector<std::vector<std::size_t>> groups_of(const HeightGrid& grid, const Ce
       const int col = static_cast<int>(group[k] % grid.columns), row = static_cast<int>(group[k] / grid.columns);
       for (int r = row - 1; r <= row + 1; ++r)
         for (int c = col - 1; c <= col + 1; ++c)
-          if (grid.inside(c, r) && left[grid.index(c, r)]) left[grid.index(c, r)] = 0, group.push_back(grid.index(c, r));
+          if (grid.inside(c, r) && left[grid.index(c, r)])
+            left[grid.index(c, r)] = 0, group.push_back(grid.index(c, r));
     }
     out.push_back(std::move(group));
   }

@@ -234,8 +234,8 @@ std::uint64_t write_judged(LasReader& file, const std::vector<std::uint8_t>& wor
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     std::string kept;
     for (std::size_t i = 0; i < points.size(); ++i, ++index) {
-      if (words[index] == 0) continue;
-      if (as_class) points.set_class(i, words[index]);
+      if (!as_class && words[index] == 0) continue;
+      if (as_class && words[index] != class_kept) points.set_class(i, words[index]);
       kept.append(points.record(i), file.header().record_length);
     }
     writer.add(kept.data(), kept.size() / file.header().record_length);

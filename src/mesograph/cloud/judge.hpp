@@ -57,8 +57,11 @@ using Judge = std::function<std::vector<std::uint8_t>(const std::vector<TilePoin
 std::vector<std::uint8_t> judge_points(LasReader& file, const JudgeOptions& options, const Judge& judge,
                                        Progress& progress);
 
-/// Writes the points whose word is not 0, in the file's order, all of their bytes kept. `as_class`: the word becomes
-/// their class. Returns how many.
+/// A word that leaves a point's class as it is.
+inline constexpr std::uint8_t class_kept = 255;
+
+/// Writes the points whose word is not 0, in the file's order, all of their bytes kept; or, `as_class`, all points with
+/// the word as their class. Returns how many.
 std::uint64_t write_judged(LasReader& file, const std::vector<std::uint8_t>& words, bool as_class,
                            const std::filesystem::path& out);
 

@@ -124,9 +124,11 @@ Colour class_colour(int c) {
     case 2:
       return {0.62, 0.50, 0.34};
     case 3:
+      return {0.66, 0.78, 0.38};
     case 4:
+      return {0.40, 0.62, 0.28};
     case 5:
-      return {0.36, 0.56, 0.28};
+      return {0.16, 0.40, 0.20};
     case 6:
       return {0.72, 0.30, 0.26};
     case 7:
