@@ -177,6 +177,10 @@ void run_render(Call& call) {
   }
   options.width = call.whole("pixels").value_or(1280);
   if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
+  // Of a cloud in an octree's order no more is read than pixels can show.
+  const Eigen::Vector3d extent = h.box.sizes();
+  if (file.only({}, std::max(extent.x(), extent.y()) / options.width))
+    call.progress.say(fmt::format("{} of its {} points are as fine as the picture's pixels", file.to_read(), h.points));
   const cloud::Description d = cloud::describe(file, call.progress);
   say_oddities(call, d.oddities);
   write_file(files.out, draw::cloud_figure(file, d, options, call.progress));
@@ -185,19 +189,14 @@ void run_render(Call& call) {
 }
 
 void run_cloud(Call& call) {
-  static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {{"describe", run_describe},
-                                                                               {"cut", run_cut},
-                                                                               {"thin", run_thin},
-                                                                               {"clean", run_clean},
-                                                                               {"ground", run_ground},
-                                                                               {"classify", run_classify},
-                                                                               {"set", run_set},
-                                                                               {"shift", run_shift},
-                                                                               {"move", run_move},
-                                                                               {"join", run_join},
-                                                                               {"section", run_section},
-                                                                               {"render", run_render},
-                                                                               {"compare-points", run_compare_points}};
+  static const std::vector<std::pair<std::string, void (*)(Call&)>> actions = {
+      {"describe", run_describe}, {"cut", run_cut},
+      {"thin", run_thin},         {"clean", run_clean},
+      {"ground", run_ground},     {"classify", run_classify},
+      {"stream", run_stream},     {"set", run_set},
+      {"shift", run_shift},       {"move", run_move},
+      {"join", run_join},         {"section", run_section},
+      {"render", run_render},     {"compare-points", run_compare_points}};
   std::vector<std::string> names;
   for (const auto& [name, run] : actions) names.push_back(name);
   if (call.paths().empty()) throw UsageError("cloud needs one of {}, and a file", fmt::join(names, ", "));
@@ -216,7 +215,7 @@ Command cloud_command() {
   return {
       "cloud",
       "looks at LAS clouds, whoever wrote them, and works on them",
-      "ACTION FILE [FILE...], where ACTION is describe, cut, thin, clean, ground, classify, set, shift, move, "
+      "ACTION FILE [FILE...], where ACTION is describe, cut, thin, clean, ground, classify, stream, set, shift, move, "
       "join, "
       "compare-points, section or render",
       {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},

@@ -35,6 +35,7 @@ void run_thin(Call& call);
 void run_clean(Call& call);
 void run_ground(Call& call);
 void run_classify(Call& call);
+void run_stream(Call& call);
 void run_set(Call& call);
 void run_shift(Call& call);
 void run_move(Call& call);

@@ -7,6 +7,7 @@
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/class_check.hpp>
 #include <mesograph/cloud/classify.hpp>
+#include <mesograph/cloud/copc.hpp>
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/heights_at.hpp>
 #include <mesograph/cloud/select.hpp>
@@ -225,6 +226,8 @@ void run_cut(Call& call) {
   say_oddities(call, file.oddities());
   const cloud::Selection selection = selection_of(call, file);
   const Words words = words_above(call, file, files.out);
+  // Of a cloud in an octree's order what lies elsewhere is not read; words are of all points.
+  if (words.empty() && !selection.outside && !selection.region.everything()) file.only(selection.region.box());
   const std::uint64_t kept = cloud::cut(file, selection, words, files.out, call.progress);
   tell_written(call, files.out, kept, file.header().points);
 }
@@ -306,6 +309,30 @@ void run_classify(Call& call) {
   tell_written(call, files.out, kept, file.header().points);
   tell_classes(call, words, file);
   check_against(call, sample, files.out);
+}
+
+void run_stream(Call& call) {
+  if (call.paths().size() != 2)
+    throw UsageError("cloud stream needs one file, as in mesograph cloud stream results/cloud.las");
+  const fs::path in = call.paths()[1];
+  fs::path out = call.text("out");
+  if (out.empty()) out = fs::path(in).replace_extension(".copc.laz");
+  if (!out.string().ends_with(".copc.laz")) throw UsageError("--out {}: this is written as .copc.laz", out.string());
+  std::error_code missing;
+  if (fs::equivalent(in, out, missing)) throw UsageError("--out is the file that is read; give another name");
+  cloud::LasReader file(in);
+  say_oddities(call, file.oddities());
+  cloud::OctreeOptions options;
+  options.scratch = fs::absolute(out).parent_path();
+  if (file.header().points > options.in_memory)
+    call.progress.say(fmt::format("some {:.1f} GB wait in {} meanwhile",
+                                  static_cast<double>(file.header().points * file.header().record_length) / 1e9,
+                                  options.scratch.string()));
+  const std::size_t nodes = cloud::write_octree(file, out, options, call.progress);
+  tell_written(call, out, file.header().points, file.header().points);
+  call.json["nodes"] = nodes;
+  call.lines.back() += fmt::format(" in {} nodes, {:.2f} bytes a point", nodes,
+                                   static_cast<double>(fs::file_size(out)) / static_cast<double>(file.header().points));
 }
 
 void run_set(Call& call) {

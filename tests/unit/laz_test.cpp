@@ -187,3 +187,83 @@ TEST_CASE("Damage of a compressed file is told in a sentence, wherever it is") {
     }
   }
 }
+
+TEST_CASE("An octree holds each point once, in its cube, and an overview of it is read without the rest") {
+  const Folder folder;
+  Progress quiet;
+  // Two hillsides and a pole, of more points than are sorted at once; every class tells a point from all others.
+  std::vector<cloud::CloudRecord> records;
+  Random random(3);
+  for (int i = 0; i < 30000; ++i) {
+    const double x = random.uniform(0, 400), y = random.uniform(0, 300);
+    records.push_back({{x, y, i % 50 == 0 ? random.uniform(0, 90) : 0.1 * x}, {static_cast<std::uint8_t>(i), 2, 3}});
+  }
+  const fs::path plain = folder.path / "c.las", tree = folder.path / "c.copc.laz", again = folder.path / "d.las";
+  cloud::write_cloud(plain, records, "x");
+  cloud::OctreeOptions options;
+  options.in_memory = 4000, options.leaf = 300, options.scratch = folder.path;
+  cloud::LasReader from(plain);
+  const std::size_t nodes = cloud::write_octree(from, tree, options, quiet);
+  CHECK(nodes > 50);
+  const auto sorted = [](const fs::path& path) {
+    cloud::LasReader file(path);
+    std::vector<std::string> out;
+    for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next())
+      for (std::size_t i = 0; i < points.size(); ++i)
+        out.emplace_back(points.record(i), file.header().record_length);
+    std::sort(out.begin(), out.end());
+    return out;
+  };
+  CHECK(sorted(tree) == sorted(plain));
+
+  // Entries by the specification's offsets, read here: each node's points lie in its cube.
+  const std::string bytes = read_file(tree);
+  const auto number = [&](std::size_t at) {
+    std::uint64_t v;
+    std::memcpy(&v, bytes.data() + at, 8);
+    return v;
+  };
+  const auto real = [&](std::size_t at) {
+    double v;
+    std::memcpy(&v, bytes.data() + at, 8);
+    return v;
+  };
+  REQUIRE(bytes.compare(375 + 2, 4, "copc") == 0);
+  const std::size_t info = 375 + 54;
+  CHECK(real(info + 32) == Approx(2 * real(info + 24) / 128));
+  cloud::LasReader whole(tree);
+  CHECK(whole.header().records.size() == 2);  // a copy is no octree any more, and does not say so
+  CHECK(whole.only({}, 1e9));
+  const std::uint64_t overview = whole.to_read();
+  const cloud::LasPoints coarse = whole.next();
+  CHECK((coarse.size() == overview && overview < 20000 && overview > 1000));
+  // One point a cell of a 128th of the side, none of them twice.
+  std::set<std::array<int, 3>> cells;
+  const double side = 2 * real(info + 24);
+  for (std::size_t i = 0; i < coarse.size(); ++i) {
+    const Eigen::Vector3d low(real(info) - side / 2, real(info + 8) - side / 2, real(info + 16) - side / 2);
+    const Eigen::Vector3d at = (coarse.at(i) - low) / side * 128;
+    cells.insert({static_cast<int>(at.x()), static_cast<int>(at.y()), static_cast<int>(at.z())});
+  }
+  CHECK(cells.size() == coarse.size());
+  // A corner: all points there, and few others are read.
+  const Eigen::AlignedBox2d corner(Eigen::Vector2d(0, 0), Eigen::Vector2d(30, 30));
+  whole.only(corner);
+  std::size_t there = 0, truly = 0;
+  for (cloud::LasPoints points = whole.next(); points.size() > 0; points = whole.next())
+    for (std::size_t i = 0; i < points.size(); ++i) there += corner.contains(Eigen::Vector2d(points.at(i).head<2>()));
+  for (const cloud::CloudRecord& r : records) truly += corner.contains(Eigen::Vector2d(r.X.head<2>()));
+  CHECK(std::abs(static_cast<double>(there) - static_cast<double>(truly)) <= 2);  // on the rim, by a millimetre
+  CHECK(whole.to_read() < records.size() / 2);
+
+  options.in_memory = 3'000'000;  // at once: the same points, and pages in one
+  cloud::write_octree(from, again.string() + ".copc.laz", options, quiet);
+  CHECK(sorted(again.string() + ".copc.laz") == sorted(plain));
+  // Pages that are not there, or lead round in circles.
+  std::string broken = bytes;
+  std::memset(broken.data() + info + 40, 0x7f, 8);
+  write_file(folder.path / "b.laz", broken);
+  cloud::LasReader bad(folder.path / "b.laz");
+  CHECK_THROWS_WITH(bad.only({}), Catch::Contains("pages of its octree"));
+  REQUIRE(number(info + 48) >= 32);
+}

@@ -37,7 +37,7 @@ Description describe(LasReader& file, Progress& progress) {
   out.attributes.assign(h.attributes.size(), {INFINITY, 0, -INFINITY});
   std::unordered_set<std::uint64_t> cells;
   file.rewind();
-  progress.start("reading", h.points);
+  progress.start("reading", file.to_read());
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i) {
@@ -53,13 +53,13 @@ Description describe(LasReader& file, Progress& progress) {
       for (std::size_t a = 0; a < h.attributes.size(); ++a) {
         const double v = points.value(i, h.attributes[a]);
         Description::Spread& s = out.attributes[a];
-        s.low = std::min(s.low, v), s.high = std::max(s.high, v), s.mean += v / static_cast<double>(h.points);
+        s.low = std::min(s.low, v), s.high = std::max(s.high, v), s.mean += v / static_cast<double>(file.to_read());
       }
     }
     progress.advance(points.size());
   }
   out.square_units = cells.size();
-  if (h.points == 0) return out;
+  if (h.points == 0 || file.to_read() < h.points) return out;  // a part says nothing of the whole
   for (int a = 0; a < 3; ++a)
     // Up to one step of the coordinates: writers round the box both ways.
     if (std::abs(h.box.min()[a] - out.box.min()[a]) > h.scale[a] ||
@@ -81,7 +81,7 @@ Description describe(LasReader& file, Progress& progress) {
 
 std::vector<double> sample(LasReader& file, const std::function<double(const LasPoints&, std::size_t)>& value) {
   // Two million values fix a quantile to a thousandth; every n-th, because order in a file is by place.
-  const std::uint64_t every = 1 + file.header().points / 2000000;
+  const std::uint64_t every = 1 + file.to_read() / 2000000;
   std::vector<double> out;
   file.rewind();
   std::uint64_t index = 0;

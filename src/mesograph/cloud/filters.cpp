@@ -20,7 +20,7 @@ Cube cube_of(const Eigen::Vector3d& X, double size) {
 /// Points by the cubes that they lie in, in order.
 class Cubes {
  public:
-  Cubes(const std::vector<TilePoint>& points, double size) : points_(points), size_(size), of_(points.size()) {
+  Cubes(const std::vector<TilePoint>& points, double size) : points_(points), of_(points.size()) {
     std::vector<std::pair<Cube, std::uint32_t>> sorted(points.size());
     for (std::size_t i = 0; i < points.size(); ++i)
       sorted[i] = {cube_of(points[i].X, size), static_cast<std::uint32_t>(i)};
@@ -58,7 +58,6 @@ class Cubes {
 
  private:
   const std::vector<TilePoint>& points_;
-  double size_;
   std::vector<Cube> cubes_;
   std::vector<std::uint32_t> of_, order_, first_;
 };

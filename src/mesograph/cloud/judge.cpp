@@ -1,10 +1,10 @@
-#include <unistd.h>
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 #include <map>
 #include <mesograph/base/errors.hpp>
-#include <mesograph/base/files.hpp>
 #include <mesograph/base/threads.hpp>
+#include <mesograph/cloud/bucket_file.hpp>
 #include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/judge.hpp>
@@ -24,70 +24,13 @@ struct Waiting {
   std::uint64_t index;
 };
 
-/// Points of tiles, in a file without a name but for the last few of each.
-class TileFiles {
- public:
-  TileFiles(const fs::path& folder, bool in_memory) : folder_(folder), file_(in_memory ? -1 : open_nameless(folder)) {}
-  ~TileFiles() {
-    if (file_ >= 0) ::close(file_);
-  }
-  TileFiles(const TileFiles&) = delete;
-  TileFiles& operator=(const TileFiles&) = delete;
-
-  void add(const Key& key, const Waiting& w) {
-    Tile& tile = tiles_[key];
-    tile.waiting.push_back(w);
-    constexpr std::size_t most = 4096;
-    // Blocks of 160 kB: a file of interleaved tiles that is written and read back in long pieces.
-    if (file_ >= 0 && tile.waiting.size() >= most) flush(tile);
-  }
-  std::vector<Key> keys() const {
-    std::vector<Key> out;
-    for (const auto& [key, tile] : tiles_) out.push_back(key);
-    return out;
-  }
-  std::vector<Waiting> points(const Key& key) const {
-    const Tile& tile = tiles_.at(key);
-    std::vector<Waiting> out;
-    for (const auto& [at, count] : tile.written) {
-      const std::size_t before = out.size();
-      out.resize(before + count);
-      read(reinterpret_cast<char*>(out.data() + before), count * sizeof(Waiting), at);
-    }
-    out.insert(out.end(), tile.waiting.begin(), tile.waiting.end());
-    return out;
-  }
-
- private:
-  struct Tile {
-    std::vector<std::pair<std::uint64_t, std::size_t>> written;  // where in the file, how many
-    std::vector<Waiting> waiting;
-  };
-  fs::path folder_;
-  int file_;
-  std::uint64_t end_ = 0;
-  std::map<Key, Tile> tiles_;
-
-  void flush(Tile& tile) {
-    const auto* bytes = reinterpret_cast<const char*>(tile.waiting.data());
-    const std::size_t size = tile.waiting.size() * sizeof(Waiting);
-    for (std::size_t done = 0; done < size;) {
-      const ssize_t n = ::pwrite(file_, bytes + done, size - done, static_cast<off_t>(end_ + done));
-      if (n <= 0) throw Error("{}: cannot be written; check space and permissions", folder_.string());
-      done += static_cast<std::size_t>(n);
-    }
-    tile.written.emplace_back(end_, tile.waiting.size());
-    end_ += size;
-    tile.waiting.clear();
-  }
-  void read(char* bytes, std::size_t size, std::uint64_t at) const {
-    for (std::size_t done = 0; done < size;) {
-      const ssize_t n = ::pread(file_, bytes + done, size - done, static_cast<off_t>(at + done));
-      if (n <= 0) throw Error("{}: tiles cannot be read back; check the disk", folder_.string());
-      done += static_cast<std::size_t>(n);
-    }
-  }
-};
+/// Points of tiles, to be read back tile by tile.
+std::vector<Waiting> points_of(const BucketFile<Key>& tiles, const Key& key) {
+  const std::string bytes = tiles.bytes(key);
+  std::vector<Waiting> out(bytes.size() / sizeof(Waiting));
+  if (!out.empty()) std::memcpy(static_cast<void*>(out.data()), bytes.data(), bytes.size());
+  return out;
+}
 
 /// Side of a square that holds some half a million points, where these fill the plan evenly, m.
 double tile_side(const std::vector<LasReader*>& files, const std::vector<Extent>& extents, std::uint64_t all,
@@ -159,7 +102,7 @@ void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& opt
                                file->header().points, options.fate_of_strays));
   }
   const double side = tile_side(files, extents, all, options, progress);
-  TileFiles tiles(options.scratch, all <= options.most_points);
+  BucketFile<Key> tiles(options.scratch, all <= options.most_points);
   std::uint64_t index = 0;
   progress.start("sorting by place", all);
   for (std::size_t f = 0; f < files.size(); ++f) {
@@ -189,7 +132,7 @@ void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& opt
         for (std::int64_t col = cell(X.x() - options.rim); col <= cell(X.x() + options.rim); ++col)
           for (std::int64_t row = cell(X.y() - options.rim); row <= cell(X.y() + options.rim); ++row) {
             w.point.own = Key(col, row) == own;
-            tiles.add({col, row}, w);
+            tiles.add({col, row}, reinterpret_cast<const char*>(&w), sizeof w);
           }
       }
       progress.advance(points.size());
@@ -199,7 +142,7 @@ void for_each_tile(const std::vector<LasReader*>& files, const JudgeOptions& opt
   progress.start(step, keys.size());
   parallel_for(keys.size(), [&](std::size_t t) {
     progress.check();
-    const std::vector<Waiting> waiting = tiles.points(keys[t]);
+    const std::vector<Waiting> waiting = points_of(tiles, keys[t]);
     TileContent content{
         {static_cast<double>(keys[t].first) * side, static_cast<double>(keys[t].second) * side, side}, {}, {}};
     content.points.reserve(waiting.size()), content.index.reserve(waiting.size());

@@ -72,6 +72,7 @@ struct LasPoints {
 
 struct LazLayout;
 struct LazChunk;
+struct OctreeInfo;
 
 /// Reads points in batches, however many there are. Compressed files give what they were made from, chunks on all
 /// threads.
@@ -89,6 +90,12 @@ class LasReader {
   /// The next points, at most `most`; empty at the end.
   LasPoints next(std::size_t most = 1u << 18);
   void rewind();
+  /// Of a cloud in the order of an octree (copc.hpp): reads from now on only nodes that touch a part of the plan
+  /// (empty: all), no finer than to `spacing`, units of the file, and no other byte of points. Of other files nothing
+  /// changes, and it returns false. Throws Error where the octree is damaged.
+  bool only(const Eigen::AlignedBox2d& plan, double spacing = 0);
+  /// Points that next() gives in all.
+  std::uint64_t to_read() const { return to_read_; }
   const std::filesystem::path& path() const { return path_; }
 
  private:
@@ -96,9 +103,10 @@ class LasReader {
   std::ifstream file_;
   LasHeader header_;
   std::vector<std::string> oddities_;
-  std::uint64_t done_ = 0;
-  std::unique_ptr<LazLayout> layout_;  ///< null: not compressed
-  std::vector<LazChunk> chunks_;
+  std::uint64_t done_ = 0, to_read_ = 0;
+  std::unique_ptr<LazLayout> layout_;   ///< null: not compressed
+  std::unique_ptr<OctreeInfo> octree_;  ///< null: in no such order
+  std::vector<LazChunk> chunks_, all_chunks_;
   std::size_t chunk_ = 0, ready_at_ = 0;
   std::string ready_;  ///< records that are decompressed and not yet given, from ready_at_ on
 

@@ -1,8 +1,10 @@
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/threads.hpp>
 #include <mesograph/cloud/bytes.hpp>
+#include <mesograph/cloud/copc.hpp>
 #include <mesograph/cloud/las.hpp>
 #include <mesograph/cloud/laz.hpp>
 
@@ -129,21 +131,27 @@ LasHeader header_of(std::ifstream& file, std::uint64_t size, const std::string& 
 
 namespace {
 
-/// As the file would be uncompressed: without the compressor's record.
+bool goes(const LasRecord& record) { return is_compressors(record) || is_octrees(record); }
+
+/// As the file would be uncompressed: without the records of compressor and octree.
 void make_plain(LasHeader& h) {
-  std::size_t at = get<std::uint16_t>(h.head.data() + 94);
-  for (std::size_t i = 0; i < h.records.size(); ++i) {
-    const std::size_t size = 54 + h.records[i].data.size();
-    if (!is_compressors(h.records[i])) {
-      at += size;
-      continue;
+  constexpr std::size_t record_head = 54, extended_head = 60;
+  const auto drop = [](std::string& bytes, std::size_t at, std::size_t head, std::vector<LasRecord>& records) {
+    for (const LasRecord& r : records) {
+      const std::size_t size = head + r.data.size();
+      if (goes(r))
+        bytes.erase(at, size);
+      else
+        at += size;
     }
-    h.head.erase(at, size);
-    h.records.erase(h.records.begin() + static_cast<std::ptrdiff_t>(i--));
-  }
+    std::erase_if(records, goes);
+  };
+  drop(h.head, get<std::uint16_t>(h.head.data() + 94), record_head, h.records);
+  drop(h.tail, 0, extended_head, h.extended);
   put_at(h.head, 96, static_cast<std::uint32_t>(h.head.size()));
   put_at(h.head, 100, static_cast<std::uint32_t>(h.records.size()));
   put_at(h.head, 104, static_cast<std::uint8_t>(h.format));
+  if (h.minor == 4) put_at(h.head, 243, static_cast<std::uint32_t>(h.extended.size()));
   h.first_point = h.head.size();
 }
 
@@ -262,10 +270,13 @@ LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::
   if (header_.compressed) {
     layout_ = std::make_unique<LazLayout>(layout_of(header_, path.string()));
     chunks_ = chunks_of(file_, size, header_, *layout_, path.string());
+    all_chunks_ = chunks_;
+    if (const auto found = octree_of(header_)) octree_ = std::make_unique<OctreeInfo>(*found);
     make_plain(header_);
   } else {
     check_length(size);
   }
+  to_read_ = header_.points;
   const auto legacy = get<std::uint32_t>(header_.head.data() + 107);
   if (header_.minor == 4 && legacy != 0 && legacy != header_.points)
     oddities_.push_back(
@@ -312,9 +323,36 @@ void LasReader::decompress(std::size_t bytes) {
   }
 }
 
+bool LasReader::only(const Eigen::AlignedBox2d& plan, double spacing) {
+  if (!octree_) return false;
+  const auto wanted = [&](const VoxelKey& key) {
+    const Eigen::AlignedBox3d box = octree_->box_of(key);
+    const Eigen::AlignedBox2d there(Eigen::Vector2d(box.min().head<2>()), Eigen::Vector2d(box.max().head<2>()));
+    return (plan.isEmpty() || plan.intersects(there)) &&
+           (key.level == 0 || octree_->spacing_at(key.level - 1) > spacing);
+  };
+  std::vector<OctreeNode> nodes = nodes_of(file_, fs::file_size(path_), *octree_, path_.string(), wanted);
+  std::sort(nodes.begin(), nodes.end(), [](const OctreeNode& a, const OctreeNode& b) { return a.at < b.at; });
+  // Pages and the table of chunks say the same twice: a node that is no chunk is damage.
+  std::map<std::uint64_t, LazChunk> known;
+  for (const LazChunk& c : all_chunks_) known[c.at] = c;
+  chunks_.clear();
+  to_read_ = 0;
+  for (const OctreeNode& node : nodes) {
+    const auto found = known.find(node.at);
+    if (found == known.end() || found->second.points != static_cast<std::uint64_t>(node.points))
+      throw Error("{}: its octree names points that its table of chunks does not have; the file is damaged",
+                  path_.string());
+    chunks_.push_back(found->second);
+    to_read_ += found->second.points;
+  }
+  rewind();
+  return true;
+}
+
 LasPoints LasReader::next(std::size_t most) {
   LasPoints out{&header_, {}};
-  const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(most, header_.points - done_));
+  const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(most, to_read_ - done_));
   const std::size_t bytes = n * header_.record_length;
   if (layout_) {
     decompress(bytes);

@@ -36,9 +36,6 @@ std::int32_t integer(const LasHeader& header, double value, int axis) {
   return static_cast<std::int32_t>(std::llround((value - header.offset[axis]) / header.scale[axis]));
 }
 
-/// The number of a point's return, from 1.
-int return_of(const LasHeader& header, const char* record) { return record[14] & (header.format >= 6 ? 15 : 7); }
-
 /// A head with the compressor's record behind its others.
 std::string compressed_head(const LasHeader& h, const LazLayout& layout) {
   std::string out = h.head;
@@ -57,6 +54,26 @@ bool is_compressed_name(const std::filesystem::path& path) {
 }
 
 }  // namespace
+
+void put_counts(LasHeader& header, const Eigen::AlignedBox3i& box, std::uint64_t extended_at) {
+  const bool long_counts = header.minor == 4, short_counts = header.format < 6 && header.points <= UINT32_MAX;
+  put_at(header.head, 107, static_cast<std::uint32_t>(short_counts ? header.points : 0));
+  for (std::size_t i = 0; i < 5; ++i)
+    put_at(header.head, 111 + 4 * i, static_cast<std::uint32_t>(short_counts ? header.by_return[i] : 0));
+  for (std::size_t a = 0; a < 3; ++a) {
+    const auto axis = static_cast<Eigen::Index>(a);
+    const bool any = header.points > 0;
+    put_at(header.head, 179 + 16 * a, any ? box.max()[axis] * header.scale[axis] + header.offset[axis] : 0.0);
+    put_at(header.head, 187 + 16 * a, any ? box.min()[axis] * header.scale[axis] + header.offset[axis] : 0.0);
+  }
+  if (long_counts) {
+    put_at(header.head, 235, extended_at);
+    put_at(header.head, 247, header.points);
+    for (std::size_t i = 0; i < 15; ++i) put_at(header.head, 255 + 8 * i, header.by_return[i]);
+  }
+}
+
+int return_number(const LasHeader& header, const char* record) { return record[14] & (header.format >= 6 ? 15 : 7); }
 
 LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
     : path_(path), scratch_(scratch_path(path)), header_(header) {
@@ -129,7 +146,7 @@ void LasWriter::add(const char* records, std::size_t n) {
     const char* r = records + i * header_.record_length;
     const Eigen::Vector3i at(get<std::int32_t>(r), get<std::int32_t>(r + 4), get<std::int32_t>(r + 8));
     box_.extend(at);
-    if (const int number = return_of(header_, r); number >= 1)
+    if (const int number = return_number(header_, r); number >= 1)
       ++header_.by_return[static_cast<std::size_t>(number - 1)];
   }
   header_.points += n;
@@ -146,32 +163,17 @@ void LasWriter::add(const char* records, std::size_t n) {
 }
 
 void LasWriter::finish() {
-  std::string& head = header_.head;
   wake();
   std::uint64_t table = 0;
   if (layout_) {
     compress(true);
     table = written_;
-    write(chunk_table(chunks_));
+    write(chunk_table(chunks_, *layout_));
   }
-  const bool long_counts = header_.minor == 4, short_counts = header_.format < 6 && header_.points <= UINT32_MAX;
-  put_at(head, 107, static_cast<std::uint32_t>(short_counts ? header_.points : 0));
-  for (std::size_t i = 0; i < 5; ++i)
-    put_at(head, 111 + 4 * i, static_cast<std::uint32_t>(short_counts ? header_.by_return[i] : 0));
-  for (std::size_t a = 0; a < 3; ++a) {
-    const auto axis = static_cast<Eigen::Index>(a);
-    const bool any = header_.points > 0;
-    put_at(head, 179 + 16 * a, any ? box_.max()[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
-    put_at(head, 187 + 16 * a, any ? box_.min()[axis] * header_.scale[axis] + header_.offset[axis] : 0.0);
-  }
-  if (long_counts) {
-    put_at(head, 235, header_.tail.empty() ? std::uint64_t{0} : written_);
-    put_at(head, 247, header_.points);
-    for (std::size_t i = 0; i < 15; ++i) put_at(head, 255 + 8 * i, header_.by_return[i]);
-  }
+  put_counts(header_, box_, header_.tail.empty() ? 0 : written_);
   write(header_.tail);
   file_.seekp(0);
-  file_ << head;
+  file_ << header_.head;
   if (layout_) file_.write(reinterpret_cast<const char*>(&table), sizeof table);
   file_.flush();
   check();

@@ -11,7 +11,6 @@ namespace {
 
 constexpr const char* compressors_name = "laszip encoded";
 constexpr std::uint16_t compressors_record = 22204;
-constexpr std::uint32_t chunks_differ = 0xFFFFFFFFu;
 constexpr std::uint64_t most_points = 1u << 22;  // of a chunk: what is said of it is not believed beyond
 
 /// Items of records: what the specification calls them, and their bytes.
@@ -216,14 +215,17 @@ std::string decompressed(std::string_view chunk, std::size_t points, const LazLa
   return out;
 }
 
-std::string chunk_table(const std::vector<LazChunk>& chunks) {
+std::string chunk_table(const std::vector<LazChunk>& chunks, const LazLayout& layout) {
   Bytes out;
   out.put<std::uint32_t>(0);  // version
   out.put(static_cast<std::uint32_t>(chunks.size()));
   RangeEncoder coder;
-  IntegerModel sizes(32, 2);
-  std::int32_t before = 0;
-  for (const LazChunk& c : chunks) before = sizes.code(coder, before, static_cast<std::int32_t>(c.bytes), 1);
+  IntegerModel model(32, 2);
+  std::int32_t points = 0, bytes = 0;
+  for (const LazChunk& c : chunks) {
+    if (layout.chunk == LazLayout::differ) points = model.code(coder, points, static_cast<std::int32_t>(c.points), 0);
+    bytes = model.code(coder, bytes, static_cast<std::int32_t>(c.bytes), 1);
+  }
   return out.str() + (chunks.empty() ? std::string() : coder.finish());
 }
 
@@ -273,10 +275,10 @@ std::vector<LazChunk> chunks_of(std::ifstream& file, std::uint64_t size, const L
   std::uint64_t at = first, left = header.points;
   std::int32_t points = 0, length = 0;
   for (std::uint32_t i = 0; i < n; ++i) {
-    if (layout.chunk == chunks_differ) points = model.code(coder, points, 0, 0);
+    if (layout.chunk == LazLayout::differ) points = model.code(coder, points, 0, 0);
     length = model.code(coder, length, 0, 1);
-    const std::uint64_t count = layout.chunk == chunks_differ ? static_cast<std::uint32_t>(points)
-                                                              : std::min<std::uint64_t>(layout.chunk, left);
+    const std::uint64_t count = layout.chunk == LazLayout::differ ? static_cast<std::uint32_t>(points)
+                                                                  : std::min<std::uint64_t>(layout.chunk, left);
     out.push_back({at, static_cast<std::uint32_t>(length), count});
     at += out.back().bytes;
     if (coder.overrun() || at > static_cast<std::uint64_t>(table) || count > left) throw cut_off;

@@ -15,7 +15,8 @@ namespace mesograph::cloud {
 
 /// What the compressor's variable length record says.
 struct LazLayout {
-  std::uint32_t chunk = 50'000;  ///< points; 2^32 - 1: chunks differ
+  static constexpr std::uint32_t differ = 0xFFFFFFFFu;
+  std::uint32_t chunk = 50'000;  ///< points of each; `differ`: the table of chunks says how many
   int format = 7;
   std::size_t record_length = 36;
   std::size_t extra() const;  ///< bytes of a record beyond its format's
@@ -38,14 +39,20 @@ struct LazChunk {
   std::uint64_t at = 0, bytes = 0, points = 0;
 };
 
-/// The table of chunks as it stands after them, and back. Throws Error as above.
-std::string chunk_table(const std::vector<LazChunk>& chunks);
+/// The table of chunks as it stands after them; with their points, where these differ.
+std::string chunk_table(const std::vector<LazChunk>& chunks, const LazLayout& layout);
 
 /// A compressed file's layout, by its record, and its chunks. Throws Error, which names the file, where it is damaged,
 /// or compressed in another way (formats 0 to 5, waves).
 LazLayout layout_of(const LasHeader& header, const std::string& where);
 std::vector<LazChunk> chunks_of(std::ifstream& file, std::uint64_t size, const LasHeader& header,
                                 const LazLayout& layout, const std::string& where);
+
+/// Puts what a header says of its points (counts, returns, bounds by steps, where extended records begin) into its
+/// head.
+void put_counts(LasHeader& header, const Eigen::AlignedBox3i& box, std::uint64_t extended_at);
+/// The number of a point's return, from 1.
+int return_number(const LasHeader& header, const char* record);
 
 /// Whether a variable length record is the compressor's.
 bool is_compressors(const LasRecord& record);

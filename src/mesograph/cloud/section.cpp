@@ -12,10 +12,14 @@ std::vector<SectionPoint> points_along(LasReader& file, const SectionLine& line,
   const double length = (line.to - line.from).norm();
   const Eigen::Vector2d d = (line.to - line.from) / length;
   const bool eight_bit = has_eight_bit_colours(file);
+  Eigen::AlignedBox2d band(line.from);
+  band.extend(line.to);
+  const Eigen::Vector2d beside = Eigen::Vector2d::Constant(line.width);
+  file.only({Eigen::Vector2d(band.min() - beside), Eigen::Vector2d(band.max() + beside)});
   const LasAttribute* sigma = sigma_of(file.header());
   std::vector<SectionPoint> out;
   file.rewind();
-  progress.start("reading", file.header().points);
+  progress.start("reading", file.to_read());
   for (LasPoints batch = file.next(); batch.size() > 0; batch = file.next()) {
     progress.check();
     for (std::size_t i = 0; i < batch.size(); ++i) {

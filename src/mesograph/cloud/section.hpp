@@ -22,7 +22,8 @@ struct SectionPoint {
 };
 
 /// The points in the band, by place along the line. Streams; memory is that of the points found.
-/// Exact. Cost: one reading of the file; memory for the points of the band.
+/// Exact. Cost: one reading of the file, or of the nodes of its octree along the line; memory for the points of the
+/// band.
 std::vector<SectionPoint> points_along(LasReader& file, const SectionLine& line, Progress& progress);
 
 /// They as CSV: along,height,across,class,red,green,blue,sigma; sigma empty where there is none.

@@ -13,7 +13,7 @@ namespace {
 template <typename Work>
 void for_each_batch(LasReader& file, const char* step, Progress& progress, const Work& work) {
   file.rewind();
-  progress.start(step, file.header().points);
+  progress.start(step, file.to_read());
   std::uint64_t first = 0;
   for (LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();

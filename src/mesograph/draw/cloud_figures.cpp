@@ -277,8 +277,7 @@ double spacing_of(cloud::LasReader& file, const cloud::Extent& extent) {
     if (const Eigen::Vector3d X(x[i], y[i], 0); extent.holds(X)) some.push_back({X, 0, 0, 0, true});
   if (some.empty()) return 0;
   // A sample of one point in so many lies the root of that apart.
-  return cloud::plan_spacing(some) *
-         std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.header().points));
+  return cloud::plan_spacing(some) * std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.to_read()));
 }
 
 }  // namespace
@@ -300,7 +299,7 @@ std::string cloud_figure(cloud::LasReader& file, const cloud::Description& descr
   CloudView view(box, range, options);
   const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
   file.rewind();
-  progress.start("drawing", file.header().points);
+  progress.start("drawing", file.to_read());
   for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
     for (std::size_t i = 0; i < points.size(); ++i) {
