@@ -171,6 +171,45 @@ def test_heights_of_a_cloud_are_compared_with_surveyed_ones():
     assert abs(answer["mean"] + 0.02) < 0.006 and abs(answer["rmse"] - 0.02) < 0.006
 
 
+def test_a_streamed_cloud_is_the_same_cloud_and_parts_of_it_are_read_alone():
+    # Of a format that can be compressed: what densify writes is; here a file made so by hand.
+    east, north = (a.ravel() for a in np.meshgrid(np.arange(0, 120, 0.3), np.arange(0, 90, 0.3)))
+    xyz = np.column_stack([431200 + east, 6822400 + north, 600 + 0.1 * north + RNG.normal(0, 0.02, east.size)])
+    path = WORK / "seven.las"
+    raw = np.zeros((len(xyz), 36), np.uint8)
+    raw[:, :12] = np.round((xyz - [431200, 6822400, 600]) / 0.001).astype("<i4").view(np.uint8).reshape(-1, 12)
+    raw[:, 14], raw[:, 16], raw[:, 30:36] = 1 | 1 << 4, 2, RNG.integers(0, 256, (len(xyz), 6))
+    head = bytearray(375)
+    head[:4], head[24], head[25], head[104] = b"LASF", 1, 4, 7
+    struct.pack_into("<HII", head, 94, 375, 375, 0)
+    struct.pack_into("<H", head, 105, 36)
+    low, high = (np.round((f(axis=0) - [431200, 6822400, 600]) / 0.001) * 0.001 + [431200, 6822400, 600] for f in (xyz.min, xyz.max))
+    struct.pack_into("<12d", head, 131, *[0.001] * 3, 431200, 6822400, 600, *np.column_stack([high, low]).ravel())
+    struct.pack_into("<QQ", head, 247, len(xyz), len(xyz))
+    path.write_bytes(bytes(head) + raw.tobytes())
+    answer = good("cloud", "stream", path)
+    tree = WORK / "seven.copc.laz"
+    assert answer["file"] == str(tree) and answer["points"] == len(xyz) and answer["nodes"] > 4
+    good("cloud", "stream", path, "--threads", 1, "--out", WORK / "one.copc.laz")
+    assert tree.read_bytes() == (WORK / "one.copc.laz").read_bytes()
+    # Nodes by the specification's offsets; together they hold all points, each chunk as another reader finds it.
+    data = tree.read_bytes()
+    assert data[377:381] == b"copc"
+    at, size = struct.unpack_from("<QQ", data, 375 + 54 + 40)
+    nodes = [struct.unpack_from("<4iQ2i", data, at + k) for k in range(0, size, 32)]
+    assert sum(n[6] for n in nodes) == len(xyz) and len(nodes) == answer["nodes"] and nodes[0][:4] == (0, 0, 0, 0)
+    whole = np.sort(raw.view("V36").ravel())
+    good("cloud", "cut", tree, "--box", "0,0,1e6,1e7", "--out", WORK / "back.las")
+    back = WORK.joinpath("back.las").read_bytes()
+    assert np.array_equal(np.sort(np.frombuffer(back, "V36", offset=struct.unpack_from("<I", back, 96)[0])), whole)
+    box = ["--box", "431210.1,6822410.1,431215.1,6822415.1"]
+    assert good("cloud", "cut", tree, *box, "--out", WORK / "p.las")["points"] == good("cloud", "cut", path, *box, "--out", WORK / "q.las")["points"]
+    told = call("cloud", "render", tree, "--pixels", 200, "--out", WORK / "tree.png")
+    assert "as fine as the picture's pixels" in told.err and picture(WORK / "tree.png").shape[1] == 200
+    wrong = call("cloud", "stream", FILE)
+    assert wrong.code == 3 and "format 2" in wrong.last and not (WORK / "site.copc.laz").exists()
+
+
 def picture(path):
     data = gdal.Open(str(path))
     return np.stack([data.GetRasterBand(b).ReadAsArray() for b in (1, 2, 3)], axis=-1).astype(int)

@@ -1,3 +1,4 @@
+#include <array>
 #include <catch2/catch.hpp>
 #include <cmath>
 #include <cstring>
@@ -5,9 +6,11 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/base/files.hpp>
 #include <mesograph/base/random.hpp>
+#include <mesograph/cloud/copc.hpp>
 #include <mesograph/cloud/las.hpp>
 #include <mesograph/cloud/laz.hpp>
 #include <mesograph/cloud/range_coder.hpp>
+#include <set>
 
 #include "folder.hpp"
 
@@ -204,13 +207,12 @@ TEST_CASE("An octree holds each point once, in its cube, and an overview of it i
   options.in_memory = 4000, options.leaf = 300, options.scratch = folder.path;
   cloud::LasReader from(plain);
   const std::size_t nodes = cloud::write_octree(from, tree, options, quiet);
-  CHECK(nodes > 50);
+  CHECK(nodes > 30);
   const auto sorted = [](const fs::path& path) {
     cloud::LasReader file(path);
     std::vector<std::string> out;
     for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next())
-      for (std::size_t i = 0; i < points.size(); ++i)
-        out.emplace_back(points.record(i), file.header().record_length);
+      for (std::size_t i = 0; i < points.size(); ++i) out.emplace_back(points.record(i), file.header().record_length);
     std::sort(out.begin(), out.end());
     return out;
   };
@@ -254,7 +256,7 @@ TEST_CASE("An octree holds each point once, in its cube, and an overview of it i
     for (std::size_t i = 0; i < points.size(); ++i) there += corner.contains(Eigen::Vector2d(points.at(i).head<2>()));
   for (const cloud::CloudRecord& r : records) truly += corner.contains(Eigen::Vector2d(r.X.head<2>()));
   CHECK(std::abs(static_cast<double>(there) - static_cast<double>(truly)) <= 2);  // on the rim, by a millimetre
-  CHECK(whole.to_read() < records.size() / 2);
+  CHECK(whole.to_read() - overview < (records.size() - overview) / 4);
 
   options.in_memory = 3'000'000;  // at once: the same points, and pages in one
   cloud::write_octree(from, again.string() + ".copc.laz", options, quiet);
