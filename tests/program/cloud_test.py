@@ -205,7 +205,8 @@ def test_a_streamed_cloud_is_the_same_cloud_and_parts_of_it_are_read_alone():
     box = ["--box", "431210.1,6822410.1,431215.1,6822415.1"]
     assert good("cloud", "cut", tree, *box, "--out", WORK / "p.las")["points"] == good("cloud", "cut", path, *box, "--out", WORK / "q.las")["points"]
     told = call("cloud", "render", tree, "--pixels", 200, "--out", WORK / "tree.png")
-    assert "as fine as the picture's pixels" in told.err and picture(WORK / "tree.png").shape[1] == 200
+    assert told.code == 0 and "as fine as the picture" in told.err, (told.err, told.last)
+    assert picture(WORK / "tree.png").shape[1] >= 200
     wrong = call("cloud", "stream", FILE)
     assert wrong.code == 3 and "format 2" in wrong.last and not (WORK / "site.copc.laz").exists()
 
