@@ -10,7 +10,7 @@ namespace mesograph::cloud {
 namespace {
 
 constexpr const char* octrees_name = "copc";
-constexpr std::uint16_t info_record = 1, pages_record = 1000;
+constexpr std::uint16_t info_record = 1;
 constexpr std::size_t info_bytes = 160, entry_bytes = 32;
 
 OctreeNode entry_at(const char* at) {

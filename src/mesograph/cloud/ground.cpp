@@ -202,9 +202,9 @@ Terrain terrain_of(const std::vector<TilePoint>& points, const GroundOptions& as
   const Rims rims(seen, stands, looks);
   for (std::size_t i = 0; i < points.size(); ++i) {
     const TilePoint& p = points[i];
-    const std::size_t cell = seen.index_of(p.X);
+    const std::size_t place = seen.index_of(p.X);
     const double above = p.X.z() - height_at(out.surface, p.X), rise = rise_at(out.surface, p.X);
-    const double tolerance = options.tolerance * rims.share(cell, above > 0, colour_of(p.colour));
+    const double tolerance = options.tolerance * rims.share(place, above > 0, colour_of(p.colour));
     if (above <= tolerance + 0.5 * rise && above >= -options.tolerance - rise - 0.5) out.words[i] = class_ground;
   }
   return out;
