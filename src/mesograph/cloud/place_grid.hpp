@@ -10,7 +10,8 @@
 
 namespace mesograph::cloud {
 
-/// Places of the plan by squares of a side, so that those near a point are found at once.
+/// Places of the plan by squares of a side, so that those near a point are found at once. Exact: no place within a side
+/// of a point is missed. Cost: a look into nine squares a point. Source: none, a hash of squares.
 class PlaceGrid {
  public:
   PlaceGrid(const std::vector<Eigen::Vector2d>& places, double side) : side_(side) {
@@ -36,7 +37,7 @@ class PlaceGrid {
   }
 };
 
-/// All points of a file, in its order.
+/// All points of a file, in its order. Exact. Cost: one reading.
 template <typename Visit>
 void for_each_point(LasReader& file, Progress& progress, const Visit& visit) {
   file.rewind();
