@@ -6,7 +6,7 @@ import sys
 
 import numpy as np
 from harness import call, folder, good, rows, run_all
-from laz_reader import read_laz
+from laz_reader import Octree, read_laz
 from osgeo import gdal
 
 WORK = folder()
@@ -192,12 +192,21 @@ def test_a_streamed_cloud_is_the_same_cloud_and_parts_of_it_are_read_alone():
     assert answer["file"] == str(tree) and answer["points"] == len(xyz) and answer["nodes"] > 4
     good("cloud", "stream", path, "--threads", 1, "--out", WORK / "one.copc.laz")
     assert tree.read_bytes() == (WORK / "one.copc.laz").read_bytes()
-    # Nodes by the specification's offsets; together they hold all points, each chunk as another reader finds it.
-    data = tree.read_bytes()
-    assert data[377:381] == b"copc"
-    at, size = struct.unpack_from("<QQ", data, 375 + 54 + 40)
-    nodes = [struct.unpack_from("<4iQ2i", data, at + k) for k in range(0, size, 32)]
-    assert sum(n[6] for n in nodes) == len(xyz) and len(nodes) == answer["nodes"] and nodes[0][:4] == (0, 0, 0, 0)
+    # By another reader: all points once, nodes under their parents, each point in its node's cube, one a cell of the root.
+    octree = Octree(tree)
+    assert sum(n[2] for n in octree.nodes.values()) == len(xyz) and len(octree.nodes) == answer["nodes"]
+    assert octree.parents_are_there() and octree.chunks_follow() and octree.pages == 1 and octree.times == (0, 0)
+    assert abs(octree.spacing - 2 * octree.half / 128) < 1e-9
+    least = min((n[2], key) for key, n in octree.nodes.items())[1]
+    known = set(map(bytes, raw))
+    for key in ((0, 0, 0, 0), least):
+        records = octree.records(key)
+        low, side = octree.cube(key)
+        at = np.array([struct.unpack_from("<3i", r) for r in records]) * 0.001 + [431200, 6822400, 600]
+        assert ((at >= np.array(low) - 1e-6) & (at <= np.array(low) + side + 1e-6)).all(), key
+        assert all(bytes(r) in known for r in records), "bytes as they were"
+        cells = {tuple(c) for c in np.floor((at - low) / (side / 128)).astype(int)}
+        assert key[0] > 0 or len(cells) == len(records), "the root is even"
     whole = np.sort(raw.view("V36").ravel())
     good("cloud", "cut", tree, "--box", "0,0,1e6,1e7", "--out", WORK / "back.las")
     back = WORK.joinpath("back.las").read_bytes()

@@ -223,3 +223,51 @@ def read_laz(path):
         at += size
     assert at == table, "chunks end where their table begins"
     return out
+
+
+class Octree:
+    """A cloud in the order of COPC 1.0, by the offsets of its specification: its cube, its nodes, the points of one."""
+
+    def __init__(self, path):
+        self.data = path.read_bytes()
+        user, number, size = struct.unpack_from("<16sHH", self.data, 375 + 2)
+        assert (user.rstrip(b"\0"), number, size) == (b"copc", 1, 160), "the first record of all says where the octree is"
+        info = 375 + 54
+        *self.centre, self.half, self.spacing = struct.unpack_from("<5d", self.data, info)
+        self.times = struct.unpack_from("<2d", self.data, info + 56)
+        assert not any(self.data[info + 72 : info + 160]), "what is reserved is nought"
+        self.layout, self.length = self.data[104] & 63, struct.unpack_from("<H", self.data, 105)[0]
+        self.nodes, self.pages = {}, 0
+        self._page(*struct.unpack_from("<2Q", self.data, info + 40))
+
+    def _page(self, at, size):
+        self.pages += 1
+        for k in range(at, at + size, 32):
+            *key, place, length, points = struct.unpack_from("<4iQ2i", self.data, k)
+            if points == -1:
+                self._page(place, length)
+            else:
+                assert tuple(key) not in self.nodes and points > 0, "each node stands once"
+                self.nodes[tuple(key)] = (place, length, points)
+
+    def records(self, key):
+        place, length, points = self.nodes[key]
+        return chunk(self.data[place : place + length], points, self.layout, self.length)
+
+    def cube(self, key):
+        """Lowest corner and side of a node."""
+        side = 2 * self.half / 2 ** key[0]
+        return [c - self.half + side * k for c, k in zip(self.centre, key[1:])], side
+
+    def parents_are_there(self):
+        return all(key[0] == 0 or (key[0] - 1, *(k // 2 for k in key[1:])) in self.nodes for key in self.nodes)
+
+    def chunks_follow(self):
+        """Nodes fill the file from its first point to the table of chunks without a gap."""
+        start = struct.unpack_from("<I", self.data, 96)[0]
+        table, at = struct.unpack_from("<q", self.data, start)[0], start + 8
+        for place, length, _ in sorted(self.nodes.values()):
+            if place != at:
+                return False
+            at += length
+        return at == table
