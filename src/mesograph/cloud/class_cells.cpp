@@ -7,18 +7,6 @@
 
 namespace mesograph::cloud {
 
-namespace {
-
-double usual_sigma(const std::vector<TilePoint>& points) {
-  std::vector<double> sigmas;
-  const std::size_t every = 1 + points.size() / 10000;
-  for (std::size_t i = 0; i < points.size(); i += every)
-    if (points[i].sigma > 0) sigmas.push_back(points[i].sigma);
-  return sigmas.empty() ? 0 : median(std::move(sigmas));
-}
-
-}  // namespace
-
 int ClassCells::cells(double metres) const { return std::max(1, static_cast<int>(std::lround(metres / top.cell))); }
 
 ClassCells class_cells(const std::vector<TilePoint>& points, const Terrain& terrain) {

@@ -29,12 +29,7 @@ void drop_pits(HeightGrid& grid, double depth) {
 
 /// Bumps that noise makes are ground.
 GroundOptions for_noise(const std::vector<TilePoint>& points, GroundOptions options) {
-  std::vector<double> sigmas;
-  const std::size_t every = 1 + points.size() / 10000;
-  for (std::size_t i = 0; i < points.size(); i += every)
-    if (points[i].sigma > 0) sigmas.push_back(points[i].sigma);
-  if (sigmas.empty()) return options;
-  const double usual = median(std::move(sigmas));
+  const double usual = usual_sigma(points);
   options.tolerance = std::max(options.tolerance, 3 * usual), options.step = std::max(options.step, 3 * usual);
   return options;
 }
@@ -170,6 +165,14 @@ class Rims {
 };
 
 }  // namespace
+
+double usual_sigma(const std::vector<TilePoint>& points) {
+  std::vector<double> sigmas;
+  const std::size_t every = 1 + points.size() / 10000;
+  for (std::size_t i = 0; i < points.size(); i += every)
+    if (points[i].sigma > 0) sigmas.push_back(points[i].sigma);
+  return sigmas.empty() ? 0 : median(std::move(sigmas));
+}
 
 double ground_rim(const GroundOptions& options) { return 2 * options.largest; }
 
