@@ -5,6 +5,7 @@
 #include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/describe.hpp>
 #include <mesograph/cloud/section.hpp>
+#include <mesograph/cloud/tiles.hpp>
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/draw/cloud_figures.hpp>
 
@@ -24,6 +25,7 @@ CloudFiles cloud_files(Call& call, const char* ending) {
 
 fs::path cloud_out(const Call& call, const fs::path& in, const char* ending) {
   fs::path out = call.text("out");
+  refuse_pattern(call, in);
   // A compressed cloud stays one.
   const bool cloud = std::string_view(ending) == ".las", compressed = cloud && in.extension() == ".laz";
   if (out.empty())
@@ -32,9 +34,15 @@ fs::path cloud_out(const Call& call, const fs::path& in, const char* ending) {
     throw UsageError("--out {}: this is written as {}{}", out.string(), ending, cloud ? " or .laz" : "");
   std::error_code missing;
   for (std::size_t i = 1; i < call.paths().size(); ++i)
-    if (fs::equivalent(call.paths()[i], out, missing))
-      throw UsageError("--out is a file that is read; give another name, the cloud is not overwritten");
+    for (const fs::path& read : cloud::files_of_cloud(call.paths()[i]))
+      if (fs::equivalent(read, out, missing))
+        throw UsageError("--out is a file that is read; give another name, the cloud is not overwritten");
   return out;
+}
+
+void refuse_pattern(const Call& call, const fs::path& in) {
+  if (!call.has("out") && in.filename().string().find_first_of("*?[") != std::string::npos)
+    throw UsageError("--out is needed where a pattern says what is read");
 }
 
 void say_oddities(Call& call, const std::vector<std::string>& oddities) {
@@ -140,7 +148,8 @@ void run_section(Call& call) {
   if (ends.size() != 2) throw UsageError("cloud section needs --line E:N,E:N");
   cloud::LasReader file(files.in);
   const cloud::Units units = cloud::units_of(file.header());
-  const double width = number_of(call, "width", 0.5, 1e-6) / cloud::metres_of(file.header(), files.in.string()).x();
+  const double width = length_of(call, units_of(call, file.header()), "width", 0.5, 1e-6) /
+                       cloud::metres_of(file.header(), files.in.string()).x();
   const cloud::SectionLine line{parse_place(ends[0]), parse_place(ends[1]), width};
   if (line.from == line.to) throw UsageError("--line: its two ends are the same place");
   say_oddities(call, file.oddities());
@@ -220,6 +229,7 @@ Command cloud_command() {
       "compare-points, section or render",
       {{"out", "file (default FILE_ACTION.las, .laz where FILE is one, or .png)", Takes::text},
        {"box", "cut, set, shift, move: west,south,east,north in the cloud's CRS", Takes::text},
+       {"box-turn", "turns --box clockwise about its middle, degrees", Takes::text},
        {"within", "cut, set, shift, move, classify --set: file of polygons in any CRS", Takes::text},
        {"outside", "the points outside --box or --within"},
        {"class", "cut, set, shift, move: points of these classes alone", Takes::list},
@@ -236,7 +246,12 @@ Command cloud_command() {
        {"road-width", "classify: least width of a road, m (default 2.5)", Takes::number},
        {"least-water", "classify: least area of water, m2 (default 25)", Takes::number},
        {"only", "classify: ground, vegetation, building, road, water, noise; others keep their class", Takes::list},
-       {"spacing", "thin: side of the cubes of which the best point stays, m", Takes::number},
+       {"spacing", "thin, join: side of the cubes of which the best point stays, m", Takes::number},
+       {"crs", "move, join: CRS into which clouds are brought, EPSG:n+m", Takes::text},
+       {"turn", "move: degrees clockwise, about the vertical", Takes::number},
+       {"scale", "move: factor of lengths and heights", Takes::number},
+       {"about", "move: EAST,NORTH,HEIGHT that --turn and --scale leave where it is (default the middle)", Takes::text},
+       {"units", "of lengths in options: m (default), or file, as the cloud's CRS counts", Takes::text},
        {"max-sigma", "clean: points less sure go, m (default 25 times the median)", Takes::number},
        {"min-rays", "clean: points that fewer photos agree on go", Takes::whole},
        {"spreads", "clean: how many spreads beyond the median a distance to neighbours may be (default 8)",

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <mesograph/cloud/judge.hpp>
+#include <mesograph/cloud/select.hpp>
 
 #include "console.hpp"
 
@@ -18,7 +19,34 @@ CloudFiles cloud_files(Call& call, const char* ending);
 /// The file that --out names, or one beside the first named like it and the action.
 std::filesystem::path cloud_out(const Call& call, const std::filesystem::path& in, const char* ending);
 
+/// Throws UsageError where a pattern says what is read and --out names no file.
+void refuse_pattern(const Call& call, const std::filesystem::path& in);
+
 void say_oddities(Call& call, const std::vector<std::string>& oddities);
+
+using cloud::Words;
+
+/// How lengths are counted.
+struct LasUnits {
+  Eigen::Vector3d metres;  ///< in a unit of the file's axes
+  Eigen::Vector3d option;  ///< in a unit of options: 1, or the file's where --units file says so
+};
+LasUnits units_of(const Call& call, const cloud::LasHeader& header);
+
+/// Options in m that are lengths, areas, heights; `fallback` in m. Throw UsageError where they are less than `least`.
+double length_of(const Call& call, const LasUnits& units, const char* name, double fallback, double least);
+double area_of(const Call& call, const LasUnits& units, const char* name, double fallback, double least);
+double height_of(const Call& call, const LasUnits& units, const char* name, double fallback, double least);
+
+/// Numbers with commas between, as many as `names` has. Throws UsageError.
+std::vector<double> numbers_of(const Call& call, const char* option, const std::vector<const char*>& names);
+/// Throws UsageError where it is not 0 to 255.
+std::uint8_t class_number(const std::string& text, const char* option);
+
+/// What --box, --box-turn, --within, --outside, --class and --heights say.
+cloud::Selection selection_of(const Call& call, const cloud::LasReader& file);
+/// What --above says of the points: heights above the ground; empty where it is not given.
+Words words_above(Call& call, cloud::LasReader& file, const std::filesystem::path& out);
 
 /// A number of at least `least`. Throws UsageError.
 double number_of(const Call& call, const char* name, double fallback, double least);

@@ -10,7 +10,8 @@
 #include <mesograph/cloud/copc.hpp>
 #include <mesograph/cloud/filters.hpp>
 #include <mesograph/cloud/heights_at.hpp>
-#include <mesograph/cloud/select.hpp>
+#include <mesograph/cloud/move.hpp>
+#include <mesograph/cloud/tiles.hpp>
 #include <mesograph/cloud/units.hpp>
 #include <mesograph/control/control_file.hpp>
 #include <mesograph/draw/cloud_figures.hpp>
@@ -23,9 +24,6 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// What points are judged to be by what lies around them.
-using Words = std::vector<std::uint8_t>;
-
 /// The actions that keep some points, or name their classes, by what lies around them.
 Words run_judged(Call& call, const cloud::Judge& judge, cloud::JudgeOptions options, bool as_class) {
   const CloudFiles files = cloud_files(call, ".las");
@@ -36,6 +34,15 @@ Words run_judged(Call& call, const cloud::Judge& judge, cloud::JudgeOptions opti
   const std::uint64_t kept = cloud::write_judged(file, words, as_class, files.out);
   tell_written(call, files.out, kept, file.header().points);
   return words;
+}
+
+/// Of the file that the action reads.
+LasUnits units_of_file(const Call& call) { return units_of(call, cloud::LasReader(call.paths()[1]).header()); }
+
+void read_ground(const Call& call, const LasUnits& units, cloud::GroundOptions& options) {
+  options.largest = length_of(call, units, "largest", options.largest, 0.1);
+  options.tolerance = height_of(call, units, "tolerance", options.tolerance, 0);
+  options.steepest = number_of(call, "steepest", options.steepest, 0);
 }
 
 /// The limit where nobody sets one, said.
@@ -72,72 +79,6 @@ std::set<std::uint8_t> classes_of(const std::vector<std::string>& names) {
   return out;
 }
 
-/// Numbers with commas between, as many as `names` has. Throws UsageError.
-std::vector<double> numbers_of(const Call& call, const char* option, const std::vector<const char*>& names) {
-  std::vector<double> out;
-  for (const std::string& part : split_list(call.text(option), ',')) {
-    char* end = nullptr;
-    out.push_back(std::strtod(part.c_str(), &end));
-    if (part.empty() || *end != '\0') out.push_back(nan);  // too many, then
-  }
-  if (out.size() != names.size() || !std::all_of(out.begin(), out.end(), [](double v) { return std::isfinite(v); }))
-    throw UsageError("--{} {}: write {}", option, call.text(option), fmt::join(names, ","));
-  return out;
-}
-
-/// A low and a high end, m. Throws UsageError.
-std::pair<double, double> range_of(const Call& call, const char* option) {
-  const std::vector<double> ends = numbers_of(call, option, {"LOW", "HIGH"});
-  if (!(ends[0] < ends[1])) throw UsageError("--{} {}: the lower end comes first", option, call.text(option));
-  return {ends[0], ends[1]};
-}
-
-std::uint8_t class_number(const std::string& text, const char* option) {
-  char* end = nullptr;
-  const long value = std::strtol(text.c_str(), &end, 10);
-  if (text.empty() || *end != '\0' || value < 0 || value > 255)
-    throw UsageError("--{} {}: give a class as LAS counts them, 0 to 255", option, text);
-  return static_cast<std::uint8_t>(value);
-}
-
-/// What --box, --within, --outside, --class and --heights say.
-cloud::Selection selection_of(const Call& call, const cloud::LasReader& file) {
-  if (call.has("box") && call.has("within")) throw UsageError("give --box or --within, not both");
-  cloud::Selection out;
-  if (call.has("box")) out.region = cloud::Region::parse_box(call.text("box"));
-  if (call.has("within")) out.region = cloud::Region::read(call.text("within"), file.header().crs());
-  out.outside = call.has("outside");
-  if (out.outside && out.region.everything()) throw UsageError("--outside goes with --box or --within");
-  for (const std::string& word : call.list("class")) out.classes.insert(class_number(word, "class"));
-  if (call.has("heights")) {
-    const double metres = cloud::units_of(file.header()).metres.z();
-    const auto [low, high] = range_of(call, "heights");
-    out.low = low / metres, out.high = high / metres;
-  }
-  return out;
-}
-
-/// What --above says of the points: heights above the ground.
-Words words_above(Call& call, cloud::LasReader& file, const fs::path& out) {
-  if (!call.has("above")) return {};
-  const auto [low, high] = range_of(call, "above");
-  cloud::JudgeOptions judging;
-  judging.rim = 20;  // m: as far as the ground goes on under a roof
-  judging.scratch = fs::absolute(out).parent_path();
-  bool any = false;
-  file.rewind();
-  for (auto points = file.next(); !any && points.size() > 0; points = file.next())
-    for (std::size_t i = 0; i < points.size(); ++i)
-      any = any || points.point_class(i) == cloud::class_ground || points.point_class(i) == cloud::class_road;
-  if (!any)
-    throw Error(
-        "{}: no point is ground (class 2), above which --above could count; make it with mesograph cloud ground",
-        file.path().string());
-  return cloud::judge_points(
-      file, judging, [=, low = low, high = high](const auto& points) { return cloud::above_ground(points, low, high); },
-      call.progress);
-}
-
 /// The actions that change selected points and write all.
 void run_edit(Call& call, const std::function<void(cloud::LasPoints&, std::size_t)>& edit) {
   const CloudFiles files = cloud_files(call, ".las");
@@ -154,6 +95,27 @@ void run_edit(Call& call, const std::function<void(cloud::LasPoints&, std::size_
   tell_written(call, files.out, file.header().points, file.header().points);
   call.json["changed"] = changed;
   call.lines.back() += fmt::format(", {} changed", changed);
+}
+
+/// The best point of each cube stays.
+cloud::JudgeOptions thinning(double spacing) {
+  cloud::JudgeOptions out;
+  out.align = spacing, out.word_of_strays = 1, out.fate_of_strays = "they stay";
+  return out;
+}
+
+std::string words_of(const geo::DatumShift& shift) {
+  if (shift.name.empty()) return "one datum, so no operation between datums";
+  return fmt::format("'{}', accuracy {}", shift.name,
+                     shift.accuracy >= 0 ? fmt::format("{:g} m", shift.accuracy) : "not stated");
+}
+
+cloud::Brought bring(cloud::LasReader& file, const std::string& crs, const fs::path& out, Progress& progress) {
+  try {
+    return cloud::bring_into_crs(file, crs, out, progress);
+  } catch (const cloud::OutOfRange& far) {
+    throw Error("{}: {}", file.path().string(), far.what());
+  }
 }
 
 std::string share(double value) { return std::isfinite(value) ? fmt::format("{:.1f} %", 100 * value) : "-"; }
@@ -233,18 +195,17 @@ void run_cut(Call& call) {
 }
 
 void run_thin(Call& call) {
-  const double spacing = number_of(call, "spacing", nan, 1e-6);
-  if (!std::isfinite(spacing)) throw UsageError("cloud thin needs --spacing");
-  cloud::JudgeOptions judging;
-  judging.align = spacing, judging.word_of_strays = 1, judging.fate_of_strays = "they stay";
+  if (!call.number("spacing")) throw UsageError("cloud thin needs --spacing");
+  const double spacing = length_of(call, units_of_file(call), "spacing", nan, 1e-6);
   run_judged(
-      call, [=](const auto& points) { return cloud::thin(points, spacing); }, judging, false);
+      call, [=](const auto& points) { return cloud::thin(points, spacing); }, thinning(spacing), false);
 }
 
 void run_clean(Call& call) {
   cloud_files(call, ".las");  // a wrong call is told before the cloud is read
   cloud::CleanOptions options;
-  options.max_sigma = call.has("max-sigma") ? number_of(call, "max-sigma", nan, 0) : usual_max_sigma(call);
+  options.max_sigma = height_of(call, units_of_file(call), "max-sigma", nan, 0);
+  if (!call.has("max-sigma")) options.max_sigma = usual_max_sigma(call);
   options.min_rays = call.whole("min-rays").value_or(0);
   options.spreads = number_of(call, "spreads", options.spreads, 0);
   options.least_group = call.whole("least-group").value_or(options.least_group);
@@ -257,9 +218,7 @@ void run_clean(Call& call) {
 
 void run_ground(Call& call) {
   cloud::GroundOptions options;
-  options.largest = number_of(call, "largest", options.largest, 0.1);
-  options.tolerance = number_of(call, "tolerance", options.tolerance, 0);
-  options.steepest = number_of(call, "steepest", options.steepest, 0);
+  read_ground(call, units_of_file(call), options);
   cloud::JudgeOptions judging;
   judging.rim = cloud::ground_rim(options);
   judging.word_of_strays = cloud::class_other, judging.fate_of_strays = "they are no ground";
@@ -274,15 +233,16 @@ void run_classify(Call& call) {
   const CloudFiles files = cloud_files(call, ".las");
   if (call.has("set") != call.has("within")) throw UsageError("--set goes with --within, whose polygons it is for");
   cloud::ClassifyOptions options;
-  options.ground.largest = number_of(call, "largest", options.ground.largest, 0.1);
-  options.ground.tolerance = number_of(call, "tolerance", options.ground.tolerance, 0);
-  options.ground.steepest = number_of(call, "steepest", options.ground.steepest, 0);
-  options.middle_plants = number_of(call, "middle-vegetation", options.middle_plants, 0);
-  options.high_plants = number_of(call, "high-vegetation", options.high_plants, options.middle_plants);
-  options.lowest_roof = number_of(call, "lowest-roof", options.lowest_roof, 0.1);
-  options.least_roof = number_of(call, "least-roof", options.least_roof, 0.1);
-  options.road_width = number_of(call, "road-width", options.road_width, 0.1);
-  options.least_water = number_of(call, "least-water", options.least_water, 0.1);
+  const LasUnits units = units_of_file(call);
+  read_ground(call, units, options.ground);
+  options.middle_plants = height_of(call, units, "middle-vegetation", options.middle_plants, 0);
+  options.high_plants = height_of(call, units, "high-vegetation", options.high_plants, 0);
+  if (options.high_plants < options.middle_plants)
+    throw UsageError("--high-vegetation must be --middle-vegetation ({:g} m) or more", options.middle_plants);
+  options.lowest_roof = height_of(call, units, "lowest-roof", options.lowest_roof, 0.1);
+  options.least_roof = area_of(call, units, "least-roof", options.least_roof, 0.1);
+  options.road_width = length_of(call, units, "road-width", options.road_width, 0.1);
+  options.least_water = area_of(call, units, "least-water", options.least_water, 0.1);
   options.only = classes_of(call.list("only"));
   const std::vector<cloud::ClassSample> sample = sample_to_check(call);  // a wrong one is told before the work
   cloud::LasReader file(files.in);
@@ -316,6 +276,7 @@ void run_stream(Call& call) {
     throw UsageError("cloud stream needs one file, as in mesograph cloud stream results/cloud.las");
   const fs::path in = call.paths()[1];
   fs::path out = call.text("out");
+  refuse_pattern(call, in);
   if (out.empty()) out = fs::path(in).replace_extension(".copc.laz");
   if (!out.string().ends_with(".copc.laz")) throw UsageError("--out {}: this is written as .copc.laz", out.string());
   std::error_code missing;
@@ -324,10 +285,6 @@ void run_stream(Call& call) {
   say_oddities(call, file.oddities());
   cloud::OctreeOptions options;
   options.scratch = fs::absolute(out).parent_path();
-  if (file.header().points > options.in_memory)
-    call.progress.say(fmt::format("some {:.1f} GB wait in {} meanwhile",
-                                  static_cast<double>(file.header().points * file.header().record_length) / 1e9,
-                                  options.scratch.string()));
   const std::size_t nodes = cloud::write_octree(file, out, options, call.progress);
   tell_written(call, out, file.header().points, file.header().points);
   call.json["nodes"] = nodes;
@@ -343,31 +300,121 @@ void run_set(Call& call) {
 
 void run_shift(Call& call) {
   if (!call.has("by")) throw UsageError("cloud shift needs --by METRES, upwards positive");
-  const double by = numbers_of(call, "by", {"METRES"})[0];
-  const double metres = cloud::units_of(cloud::LasReader(cloud_files(call, ".las").in).header()).metres.z();
-  run_edit(call, [=](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, {0, 0, by / metres}); });
+  cloud_files(call, ".las");
+  const LasUnits units = units_of_file(call);
+  cloud::Movement movement;
+  movement.by.z() = numbers_of(call, "by", {"METRES"})[0] * units.option.z() / units.metres.z();
+  run_edit(call, [=](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, movement); });
 }
+
+namespace {
+
+void run_move_to_crs(Call& call) {
+  for (const char* other : {"by", "turn", "scale", "about", "box", "within", "class", "heights", "above"})
+    if (call.has(other)) throw UsageError("--crs takes the whole cloud as it is; leave out --{}", other);
+  const CloudFiles files = cloud_files(call, ".las");
+  cloud::LasReader file(files.in);
+  say_oddities(call, file.oddities());
+  const cloud::Brought brought = bring(file, call.text("crs"), files.out, call.progress);
+  tell_written(call, files.out, brought.points, brought.points);
+  call.json["operation"] = brought.shift.name;
+  if (brought.shift.accuracy >= 0) call.json["accuracy"] = brought.shift.accuracy;
+  call.json["heights_kept"] = brought.heights_kept;
+  call.lines.push_back(fmt::format("in {}: {}; heights {}", call.text("crs"), words_of(brought.shift),
+                                   brought.heights_kept ? "as they were" : "by the geoids of both"));
+}
+
+/// What --by, --turn, --scale and --about say, in units of the file.
+cloud::Movement movement_of(Call& call, const cloud::LasReader& file, const LasUnits& units) {
+  cloud::Movement out;
+  if (call.has("by")) {
+    const std::vector<double> by = numbers_of(call, "by", {"EAST", "NORTH", "HEIGHT"});
+    out.by = Eigen::Vector3d(by[0], by[1], by[2]).cwiseProduct(units.option).cwiseQuotient(units.metres);
+  }
+  out.turn_deg = call.number("turn").value_or(0);
+  out.scale = call.number("scale").value_or(1);
+  if (!std::isfinite(out.turn_deg)) throw UsageError("--turn must be a number of degrees, clockwise");
+  if (!(out.scale > 0) || !std::isfinite(out.scale)) throw UsageError("--scale must be greater than 0");
+  if (call.has("about")) {
+    const std::vector<double> about = numbers_of(call, "about", {"EAST", "NORTH", "HEIGHT"});
+    out.about = {about[0], about[1], about[2]};
+  } else if (out.turn_deg != 0 || out.scale != 1) {
+    out.about = file.header().box.center();
+    call.progress.say(fmt::format("turned and scaled about the middle, {:.3f}, {:.3f}, {:.3f}; --about names another",
+                                  out.about.x(), out.about.y(), out.about.z()));
+  }
+  return out;
+}
+
+}  // namespace
 
 void run_move(Call& call) {
-  if (!call.has("by")) throw UsageError("cloud move needs --by EAST,NORTH,HEIGHT, m");
-  const std::vector<double> by = numbers_of(call, "by", {"EAST", "NORTH", "HEIGHT"});
+  if (call.has("crs")) return run_move_to_crs(call);
+  if (!call.has("by") && !call.has("turn") && !call.has("scale"))
+    throw UsageError("cloud move needs --by EAST,NORTH,HEIGHT in m, --turn, --scale or --crs");
   const fs::path in = cloud_files(call, ".las").in;
-  const Eigen::Vector3d metres = cloud::metres_of(cloud::LasReader(in).header(), in.string());
-  const Eigen::Vector3d units = Eigen::Vector3d(by[0], by[1], by[2]).cwiseQuotient(metres);
-  run_edit(call, [=](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, units); });
+  const cloud::LasReader file(in);
+  cloud::metres_of(file.header(), in.string());  // of degrees nothing can be turned
+  const cloud::Movement movement = movement_of(call, file, units_of(call, file.header()));
+  run_edit(call, [=](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, movement); });
 }
 
+namespace {
+
+/// Files beside the one that is written, which go whatever happens.
+class Beside {
+ public:
+  explicit Beside(fs::path out) : out_(std::move(out)) {}
+  ~Beside() {
+    for (const fs::path& path : paths_) drop_scratch(path);
+  }
+  fs::path next() {
+    paths_.push_back(scratch_path(fs::path(out_) += fmt::format("_{}", paths_.size())));
+    return paths_.back();
+  }
+
+ private:
+  fs::path out_;
+  std::vector<fs::path> paths_;
+};
+
+/// The clouds to be joined, those in another CRS than --crs brought into it.
+std::vector<cloud::LasReader> clouds_to_join(Call& call, Beside& beside) {
+  std::vector<cloud::LasReader> out;
+  for (std::size_t i = 1; i < call.paths().size(); ++i) {
+    out.emplace_back(call.paths()[i]);
+    if (!call.has("crs") || cloud::is_in(out.back().header(), call.text("crs"))) continue;
+    const fs::path brought = beside.next();
+    const cloud::Brought how = bring(out.back(), call.text("crs"), brought, call.progress);
+    call.progress.say(fmt::format("{}: brought into {}: {}", call.paths()[i], call.text("crs"), words_of(how.shift)));
+    out.pop_back(), out.emplace_back(brought);
+  }
+  return out;
+}
+
+}  // namespace
+
 void run_join(Call& call) {
-  if (call.paths().size() < 3)
+  if (call.paths().size() < 2 || (call.paths().size() == 2 && cloud::files_of_cloud(call.paths()[1]).size() < 2))
     throw UsageError("cloud join needs two files at least, as in mesograph cloud join a.las b.las");
   const fs::path out = cloud_out(call, call.paths()[1], ".las");
-  std::vector<cloud::LasReader> files;
+  Beside beside(out);
+  std::vector<cloud::LasReader> files = clouds_to_join(call, beside);
   std::uint64_t all = 0;
-  for (std::size_t i = 1; i < call.paths().size(); ++i) {
-    files.emplace_back(call.paths()[i]);
-    all += files.back().header().points;
+  for (const cloud::LasReader& file : files) all += file.header().points;
+  const double spacing = length_of(call, units_of(call, files.front().header()), "spacing", nan, 1e-6);
+  const bool thinned = std::isfinite(spacing);
+  const fs::path joined = thinned ? beside.next() : out;
+  std::uint64_t kept = cloud::join(files, joined, call.progress);
+  if (thinned) {
+    cloud::LasReader file(joined);
+    cloud::JudgeOptions judging = thinning(spacing);
+    judging.scratch = fs::absolute(out).parent_path();
+    const Words words = cloud::judge_points(
+        file, judging, [=](const auto& points) { return cloud::thin(points, spacing); }, call.progress);
+    kept = cloud::write_judged(file, words, false, out);
   }
-  tell_written(call, out, cloud::join(files, out, call.progress), all);
+  tell_written(call, out, kept, all);
 }
 
 void run_compare_points(Call& call) {
@@ -384,7 +431,7 @@ void run_compare_points(Call& call) {
     throw Error("{}: its coordinates are no east and north; give them in the cloud's CRS", call.paths()[2]);
   std::vector<Eigen::Vector2d> places;
   for (const auto& p : control.points) places.emplace_back(p.east * metres.x(), p.north * metres.y());
-  const double reach = number_of(call, "reach", 0.3, 1e-6);
+  const double reach = length_of(call, units_of(call, file.header()), "reach", 0.3, 1e-6);
   const std::vector<cloud::HeightAt> found = cloud::heights_at(file, places, reach, call.progress);
   std::string table = "id,east,north,height,cloud,difference,spread,points\n";
   double sum = 0, squares = 0;

@@ -37,9 +37,9 @@ surface::CompareOptions options_of(const Call& call) {
 fs::path cloud_of(const std::string& text) {
   fs::path path = text;
   if (!fs::is_directory(path)) return path;
-  for (const char* name : {"cloud_clean.las", "cloud.las"})
+  for (const char* name : {"cloud_clean.las", "cloud_clean.laz", "cloud.las", "cloud.laz"})
     if (fs::path own = path / "results" / name; fs::exists(own)) return own;
-  throw Error("{}: has no results/cloud.las; mesograph densify makes it", text);
+  throw Error("{}: has no results/cloud.las or .laz; mesograph densify makes it", text);
 }
 
 void run_along_normals(Call& call) {

@@ -75,7 +75,7 @@ Command densify_command() {
         Takes::number},
        {"sweep", "removes what the store keeps of other levels, regions, sorties and adjustments"},
        {"force", "takes an adjustment that is out of date as it is"},
-       {"out", "file, .las, .laz or .ply (default results/cloud.las)", Takes::text}},
+       {"out", "file, .las, .laz or .ply (default results/cloud, as [densify] format says)", Takes::text}},
       run_densify};
 }
 

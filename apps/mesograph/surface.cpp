@@ -1,4 +1,5 @@
 #include <mesograph/base/errors.hpp>
+#include <mesograph/stages/densify.hpp>
 #include <mesograph/stages/surface.hpp>
 
 #include "cell_size.hpp"
@@ -25,7 +26,8 @@ void run_surface(Call& call) {
   if (own) {
     const survey::Survey opened(call.survey);
     folder = opened.results();
-    const fs::path ground = folder / "cloud_ground.las", cloud = folder / "cloud.las";
+    const fs::path cloud = stages::usual_cloud(opened), ending = cloud.extension();
+    const fs::path ground = folder / fs::path("cloud_ground").replace_extension(ending);
     request.clouds = {*known == surface::Kind::ground && fs::exists(ground) ? ground : cloud};
     if (!fs::exists(request.clouds.front()))
       throw Error("{}: there is no cloud yet; mesograph densify makes one", request.clouds.front().string());

@@ -191,13 +191,13 @@ TEST_CASE("Selected points are cut, changed and moved, and the others keep every
   selection.classes = {9};
   CHECK(cloud::cut(edited, selection, {}, folder.path / "c.las", quiet) == 60);
   // 10 m to the north: bytes of the second coordinate alone, 10,000 steps of a millimetre.
-  const auto north = [](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, {0, 10, 0}); };
+  const auto north = [](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, {{0, 10, 0}}); };
   CHECK(cloud::edit_points(edited, selection, {}, north, folder.path / "d.las", quiet) == 60);
   cloud::LasReader moved(folder.path / "d.las");
   const cloud::LasPoints far = moved.next();
   for (std::size_t i = 0; i < far.size(); ++i)
     CHECK(far.at(i).y() - after.at(i).y() == Approx(after.point_class(i) == 9 ? 10 : 0).margin(1e-9));
-  const auto away = [](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, {1e9, 0, 0}); };
+  const auto away = [](cloud::LasPoints& points, std::size_t i) { cloud::move_point(points, i, {{1e9, 0, 0}}); };
   CHECK_THROWS_AS(cloud::edit_points(edited, selection, {}, away, folder.path / "e.las", quiet), cloud::OutOfRange);
   selection.low = 1000;
   CHECK_THROWS_WITH(cloud::cut(edited, selection, {}, folder.path / "e.las", quiet),

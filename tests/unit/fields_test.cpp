@@ -14,6 +14,7 @@
 #include <mesograph/stages/mesh.hpp>
 #include <mesograph/stages/mosaic.hpp>
 #include <mesograph/stages/orient.hpp>
+#include <mesograph/stages/products.hpp>
 #include <mesograph/stages/report.hpp>
 #include <mesograph/stages/sight.hpp>
 #include <mesograph/stages/surface.hpp>
@@ -51,7 +52,7 @@ using Saved =
           stages::PhotoLeft, stages::OrientedPart, stages::OrientedSortie, stages::OrientedCamera, stages::WeakLink,
           stages::Oriented, stages::ListedPoint, stages::ListedBar, stages::SiteFit, stages::SiteFit::Residual,
           stages::ControlTaken, stages::Sighted, stages::Adjusted, stages::AdvisedPlace, stages::Foretold,
-          stages::Densified, stages::Reported, stages::Measured, stages::LengthCheck, stages::Mosaicked,
+          stages::Densified, stages::Streamed, stages::Reported, stages::Measured, stages::LengthCheck, stages::Mosaicked,
           stages::MosaicTarget, stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh,
           mesh::SurfacePart, mesh::Solid>;
 

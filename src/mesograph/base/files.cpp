@@ -104,6 +104,17 @@ namespace {
 std::string hex(const XXH128_hash_t& hash) { return fmt::format("{:016x}{:016x}", hash.high64, hash.low64); }
 }  // namespace
 
+void require_space(const fs::path& folder, double bytes, const std::string& what) {
+  fs::path there = fs::absolute(folder);
+  std::error_code error;
+  while (there.has_parent_path() && there != there.parent_path() && !fs::exists(there, error))
+    there = there.parent_path();
+  const fs::space_info space = fs::space(there, error);
+  if (error || static_cast<double>(space.available) >= bytes) return;
+  throw Error("{}: has {:.1f} GB left, {} needs about {:.1f} GB; make room, or name another folder", there.string(),
+              static_cast<double>(space.available) / 1e9, what, bytes / 1e9);
+}
+
 std::string hash_bytes(std::string_view bytes) { return hex(XXH3_128bits(bytes.data(), bytes.size())); }
 
 std::string hash_file(const fs::path& path) {

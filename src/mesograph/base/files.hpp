@@ -29,6 +29,10 @@ void drop_all_scratch() noexcept;
 /// closed, whatever happens to the process. Throws Error where it cannot be made. Returns a descriptor.
 int open_nameless(const std::filesystem::path& beside);
 
+/// Throws Error where the disk of a folder, which need not exist yet, has fewer bytes left than `what` needs. Of a
+/// disk that does not say what it has left nothing is known, and nothing refused.
+void require_space(const std::filesystem::path& folder, double bytes, const std::string& what);
+
 /// 128-bit content hash (XXH3) as 32 hexadecimal digits: tells files and inputs apart, no protection against malice.
 /// Cost: one reading, in pieces. hash_file throws Error where the file is missing, unreadable or no regular file.
 std::string hash_bytes(std::string_view bytes);

@@ -330,6 +330,18 @@ class OctreeFile {
   }
 };
 
+/// Says what waits on disk meanwhile, and refuses where the file and that do not fit.
+void refuse_full_disk(const LasReader& file, const OctreeOptions& options, Progress& progress) {
+  const LasHeader& header = file.header();
+  const double plain = static_cast<double>(header.points) * static_cast<double>(header.record_length);
+  // What is written is seldom more than half of the plain points; all of them wait where they do not fit into memory.
+  const bool waits = header.points > options.in_memory;
+  const double needed = (waits ? 1.5 : 0.5) * plain;
+  require_space(options.scratch, needed, fmt::format("streaming {}", file.path().string()));
+  if (waits)
+    progress.say(fmt::format("some {:.1f} GB wait in {} meanwhile", plain / 1e9, options.scratch.string()));
+}
+
 std::string records_at(const std::string& records, std::size_t length, const std::vector<std::uint32_t>& places) {
   std::string out;
   out.reserve(places.size() * length);
@@ -346,6 +358,7 @@ std::size_t write_octree(LasReader& file, const std::filesystem::path& out, cons
     throw Error("{}: points of format {} cannot be streamed, those of 6 to 8 in LAS 1.4 can", file.path().string(),
                 header.format);
   if (header.points == 0) throw Error("{}: holds no point", file.path().string());
+  refuse_full_disk(file, options, progress);
   const Survey survey = survey_of(file, progress);
   const Cube cube = cube_of(survey, header);
   const Parts parts(file, cube, options.in_memory, progress);

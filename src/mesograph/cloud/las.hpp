@@ -74,11 +74,12 @@ struct LazLayout;
 struct LazChunk;
 struct OctreeInfo;
 
-/// Reads points in batches, however many there are. Compressed files give what they were made from, chunks on all
+/// Reads points in batches, however many there are, of a file or of several of one layout as one cloud (tiles.hpp:
+/// files_of_cloud), coordinates brought to the first's scale and offset. Compressed files give what they were made from, chunks on all
 /// threads.
 class LasReader {
  public:
-  /// Throws Error, which says what is wrong and where, where the file is no LAS, cut off, compressed otherwise than as
+  /// `path`: also a folder of files, its index.csv, or a pattern. Throws Error, which says what is wrong and where, where the file is no LAS, cut off, compressed otherwise than as
   /// LAS 1.4 (laz.hpp), or contradicts itself so that no point could be trusted.
   explicit LasReader(const std::filesystem::path& path);
   ~LasReader();
@@ -92,7 +93,7 @@ class LasReader {
   void rewind();
   /// Of a cloud in the order of an octree (copc.hpp): reads from now on only nodes that touch a part of the plan
   /// (empty: all), no finer than to `spacing`, units of the file, and no other byte of points. Of other files nothing
-  /// changes, and it returns false. Throws Error where the octree is damaged.
+  /// changes, and it returns false; of several files those of ours that lie elsewhere are not opened. Throws Error where the octree is damaged.
   bool only(const Eigen::AlignedBox2d& plan, double spacing = 0);
   /// Points that next() gives in all.
   std::uint64_t to_read() const { return to_read_; }
@@ -110,6 +111,17 @@ class LasReader {
   std::size_t chunk_ = 0, ready_at_ = 0;
   std::string ready_;  ///< records that are decompressed and not yet given, from ready_at_ on
 
+  // Of several files: which of them are read, how far, and the one that is open.
+  std::vector<std::filesystem::path> files_, all_files_;
+  std::size_t file_at_ = 0;
+  std::unique_ptr<LasReader> open_;
+  Eigen::AlignedBox2d only_plan_;  // what only() was asked for
+  double only_spacing_ = 0;
+
+  void open_one();
+  void open_several();
+  bool only_of_several(const Eigen::AlignedBox2d& plan, double spacing);
+  LasPoints next_of_several(std::size_t most);
   void check_length(std::uint64_t size);
   void decompress(std::size_t bytes);
 };

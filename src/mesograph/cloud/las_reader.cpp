@@ -7,6 +7,7 @@
 #include <mesograph/cloud/copc.hpp>
 #include <mesograph/cloud/las.hpp>
 #include <mesograph/cloud/laz.hpp>
+#include <mesograph/cloud/tiles.hpp>
 
 namespace mesograph::cloud {
 
@@ -263,13 +264,22 @@ double LasPoints::value(std::size_t i, const LasAttribute& a) const {
   return raw * a.scale + a.offset;
 }
 
-LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::binary) {
-  if (!file_) throw Error("{}: cannot be opened; check the name and permissions", path.string());
-  const std::uint64_t size = fs::file_size(path);
-  header_ = header_of(file_, size, path.string());
+LasReader::LasReader(const fs::path& path) : path_(path), all_files_(files_of_cloud(path)) {
+  if (all_files_.size() > 1)
+    open_several();
+  else
+    path_ = all_files_.front(), open_one();
+  rewind();
+}
+
+void LasReader::open_one() {
+  file_.open(path_, std::ios::binary);
+  if (!file_) throw Error("{}: cannot be opened; check the name and permissions", path_.string());
+  const std::uint64_t size = fs::file_size(path_);
+  header_ = header_of(file_, size, path_.string());
   if (header_.compressed) {
-    layout_ = std::make_unique<LazLayout>(layout_of(header_, path.string()));
-    chunks_ = chunks_of(file_, size, header_, *layout_, path.string());
+    layout_ = std::make_unique<LazLayout>(layout_of(header_, path_.string()));
+    chunks_ = chunks_of(file_, size, header_, *layout_, path_.string());
     all_chunks_ = chunks_;
     if (const auto found = octree_of(header_)) octree_ = std::make_unique<OctreeInfo>(*found);
     make_plain(header_);
@@ -281,7 +291,6 @@ LasReader::LasReader(const fs::path& path) : path_(path), file_(path, std::ios::
   if (header_.minor == 4 && legacy != 0 && legacy != header_.points)
     oddities_.push_back(
         fmt::format("its two counts of points differ ({} and {}): the second is right", legacy, header_.points));
-  rewind();
 }
 
 LasReader::~LasReader() = default;
@@ -300,7 +309,8 @@ void LasReader::check_length(std::uint64_t size) {
 
 void LasReader::rewind() {
   file_.clear();
-  if (!layout_) file_.seekg(static_cast<std::streamoff>(header_.first_point));
+  open_.reset(), file_at_ = 0;
+  if (!layout_ && file_.is_open()) file_.seekg(static_cast<std::streamoff>(header_.first_point));
   done_ = 0, chunk_ = ready_at_ = 0;
   ready_.clear();
 }
@@ -324,6 +334,7 @@ void LasReader::decompress(std::size_t bytes) {
 }
 
 bool LasReader::only(const Eigen::AlignedBox2d& plan, double spacing) {
+  if (all_files_.size() > 1) return only_of_several(plan, spacing);
   if (!octree_) return false;
   const auto wanted = [&](const VoxelKey& key) {
     const Eigen::AlignedBox3d box = octree_->box_of(key);
@@ -351,6 +362,7 @@ bool LasReader::only(const Eigen::AlignedBox2d& plan, double spacing) {
 }
 
 LasPoints LasReader::next(std::size_t most) {
+  if (all_files_.size() > 1) return next_of_several(most);
   LasPoints out{&header_, {}};
   const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(most, to_read_ - done_));
   const std::size_t bytes = n * header_.record_length;

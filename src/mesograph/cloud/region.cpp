@@ -2,6 +2,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <mesograph/base/errors.hpp>
+#include <mesograph/base/numbers.hpp>
 #include <mesograph/cloud/region.hpp>
 
 namespace mesograph::cloud {
@@ -42,6 +43,17 @@ Region Region::of(const std::string& text, const std::string& wkt) {
 Region Region::read(const std::filesystem::path& path, const std::string& wkt) {
   Region out;
   for (Polygon& polygon : read_polygons(path, wkt)) out.add(std::move(polygon));
+  return out;
+}
+
+Region Region::turned(double degrees) const {
+  const Eigen::Rotation2Dd turn(-degrees * rad_per_deg);
+  Region out;
+  for (Polygon polygon : polygons_) {
+    for (auto& ring : polygon.rings)
+      for (Eigen::Vector2d& corner : ring) corner = box_.center() + turn * (corner - box_.center());
+    out.add(std::move(polygon));
+  }
   return out;
 }
 

@@ -24,6 +24,9 @@ class Region {
   /// A box where the text is one, else the file of that name.
   static Region of(const std::string& box_or_file, const std::string& wkt);
 
+  /// The same, turned clockwise about the middle of its box.
+  Region turned(double degrees) const;
+
   bool everything() const { return polygons_.empty(); }
   /// Of all parts, boxes too; none: everything.
   const std::vector<Polygon>& polygons() const { return polygons_; }

@@ -4,6 +4,7 @@
 #include <mesograph/base/errors.hpp>
 #include <mesograph/cloud/bytes.hpp>
 #include <mesograph/cloud/select.hpp>
+#include <mesograph/cloud/tiles.hpp>
 
 namespace mesograph::cloud {
 
@@ -25,25 +26,6 @@ void for_each_batch(LasReader& file, const char* step, Progress& progress, const
 
 Error nothing_selected(const LasReader& file, const Selection& selection) {
   return Error("{}: no point lies {}; check it, and its CRS", file.path().string(), selection.words());
-}
-
-std::int32_t step_of(double steps) {
-  if (!(std::abs(steps) < 2147483647.0)) throw OutOfRange();
-  return static_cast<std::int32_t>(std::llround(steps));
-}
-
-/// What of a file differs from the first so that their points cannot lie in one file; empty: nothing.
-std::string difference(const LasHeader& a, const LasHeader& b) {
-  if (a.format != b.format) return fmt::format("its point format is {}, not {}", b.format, a.format);
-  if (a.record_length != b.record_length)
-    return fmt::format("its points have {} bytes, not {}", b.record_length, a.record_length);
-  for (std::size_t k = 0; k < std::max(a.attributes.size(), b.attributes.size()); ++k)
-    if (k >= a.attributes.size() || k >= b.attributes.size() || a.attributes[k].name != b.attributes[k].name ||
-        a.attributes[k].type != b.attributes[k].type)
-      return "its extra bytes are others";
-  if (a.crs() != b.crs()) return "its coordinate system is another";
-  if (a.scale != b.scale) return "its coordinates have another scale";
-  return {};
 }
 
 }  // namespace
@@ -99,19 +81,6 @@ std::uint64_t edit_points(LasReader& file, const Selection& selection, const Wor
   return changed;
 }
 
-OutOfRange::OutOfRange()
-    : Error(
-          "its coordinates would leave the range of its 32-bit integers; cut it into parts that lie closer together") {}
-
-void move_point(LasPoints& points, std::size_t i, const Eigen::Vector3d& by) {
-  const std::size_t at = i * points.header->record_length;
-  for (int axis = 0; axis < 3; ++axis) {
-    const std::size_t place = at + 4 * static_cast<std::size_t>(axis);
-    const double steps = get<std::int32_t>(points.bytes.data() + place) + by[axis] / points.header->scale[axis];
-    put_at(points.bytes, place, step_of(steps));
-  }
-}
-
 std::uint64_t join(std::vector<LasReader>& files, const std::filesystem::path& out, Progress& progress) {
   const LasHeader& first = files.front().header();
   for (const LasReader& file : files)
@@ -120,9 +89,8 @@ std::uint64_t join(std::vector<LasReader>& files, const std::filesystem::path& o
                   files.front().path().string());
   LasWriter writer(out, first);
   for (LasReader& file : files) {
-    const Eigen::Vector3d by = file.header().offset - first.offset;
     for_each_batch(file, "joining", progress, [&](LasPoints& points, std::uint64_t) {
-      for (std::size_t i = 0; !by.isZero(0) && i < points.size(); ++i) move_point(points, i, by);
+      bring_to(file.header(), first, points.bytes);
       writer.add(points.bytes.data(), points.size());
     });
   }

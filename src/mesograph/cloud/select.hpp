@@ -35,17 +35,8 @@ std::uint64_t edit_points(LasReader& file, const Selection& selection, const Wor
                           const std::function<void(LasPoints&, std::size_t)>& edit, const std::filesystem::path& out,
                           Progress& progress);
 
-/// Coordinates would leave the integers of a file.
-class OutOfRange : public Error {
- public:
-  OutOfRange();
-};
-
-/// Moves a point by so many units. Exact to half a step of the file; throws OutOfRange.
-void move_point(LasPoints& points, std::size_t i, const Eigen::Vector3d& by);
-
-/// Writes the points of several files of one layout (format, extra bytes, CRS, scale) as one file, in the order of the
-/// files; head and records are the first one's, coordinates are brought to its offset. Returns how many. Throws Error,
+/// Writes the points of several files of one layout (tiles.hpp: difference) as one file, in the order of the
+/// files; head and records are the first one's, coordinates are brought to its scale and offset. Returns how many. Throws Error,
 /// which names the file and what differs, where layouts do, or its integers do not reach.
 std::uint64_t join(std::vector<LasReader>& files, const std::filesystem::path& out, Progress& progress);
 

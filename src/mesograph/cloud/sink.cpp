@@ -28,8 +28,8 @@ class LasSink : public Sink {
 
 class TileSink : public Sink {
  public:
-  TileSink(fs::path folder, const LasHeader& header, double size)
-      : folder_(std::move(folder)), header_(header), size_(size) {}
+  TileSink(const fs::path& path, const LasHeader& header, double size)
+      : folder_(fs::path(path).replace_extension()), ending_(path.extension()), header_(header), size_(size) {}
   void add(const std::vector<CloudRecord>& points) override {
     // Points come tile by tile of fusion, so few keys a batch.
     std::map<Key, std::vector<CloudRecord>> parts;
@@ -67,6 +67,7 @@ class TileSink : public Sink {
  private:
   using Key = std::pair<std::int64_t, std::int64_t>;
   fs::path folder_;
+  std::string ending_;
   LasHeader header_;
   double size_;
   std::map<Key, std::unique_ptr<LasWriter>> writers_;
@@ -94,7 +95,8 @@ class TileSink : public Sink {
       const CsvTable index(folder_ / "index.csv", {"file", "west", "south", "east", "north", "points"});
       for (std::size_t row = 0; row < index.rows(); ++row) {
         const std::string& file = index.text(row, "file");
-        if (file == tile_name(index.required_number(row, "west"), index.required_number(row, "south")) &&
+        const double west = index.required_number(row, "west"), south = index.required_number(row, "south");
+        if ((file == tile_name(west, south, ".las") || file == tile_name(west, south, ".laz")) &&
             fs::is_regular_file(folder_ / file, missing) && LasReader(folder_ / file).header().software == our_software)
           out.push_back(file);
       }
@@ -103,9 +105,11 @@ class TileSink : public Sink {
     }
     return out;
   }
-  static std::string tile_name(double west, double south) { return fmt::format("{:.0f}_{:.0f}.las", west, south); }
+  static std::string tile_name(double west, double south, const std::string& ending) {
+    return fmt::format("{:.0f}_{:.0f}{}", west, south, ending);
+  }
   std::string name(const Key& key) const {
-    return tile_name(size_ * static_cast<double>(key.first), size_ * static_cast<double>(key.second));
+    return tile_name(size_ * static_cast<double>(key.first), size_ * static_cast<double>(key.second), ending_);
   }
 };
 
@@ -173,12 +177,11 @@ std::unique_ptr<Sink> open_sink(const fs::path& path, const SinkOptions& options
   const std::string ending = path.extension().string();
   const bool tiled = std::isfinite(options.tiles);
   if (ending == ".ply" && !tiled) return std::make_unique<PlySink>(path);
-  if (ending != ".las" && (ending != ".laz" || tiled))
-    throw Error("{}: clouds are written as .las, or as .laz or .ply in one file; give another name", path.string());
+  if (ending != ".las" && ending != ".laz")
+    throw Error("{}: clouds are written as .las or .laz, or in one file as .ply; give another name", path.string());
   const LasHeader header = cloud_header(options.wkt, options.box, options.scale, options.normals);
   if (!tiled) return std::make_unique<LasSink>(path, header);
-  fs::path folder = path;
-  return std::make_unique<TileSink>(folder.replace_extension(), header, options.tiles);
+  return std::make_unique<TileSink>(path, header, options.tiles);
 }
 
 }  // namespace mesograph::cloud

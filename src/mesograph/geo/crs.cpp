@@ -60,8 +60,11 @@ Pj create_crs(PJ_CONTEXT* context, const std::string& text) {
   return pj;
 }
 
+/// Whether it is a definition itself, as LAS files and GeoPackages carry it.
+bool is_wkt(const std::string& crs) { return crs.find('[') != std::string::npos && crs.find('"') != std::string::npos; }
+
 std::string definition_text(const std::string& crs) {
-  if (crs.starts_with("EPSG:")) return crs;
+  if (crs.starts_with("EPSG:") || is_wkt(crs)) return crs;
   std::error_code ignored;
   if (std::filesystem::is_regular_file(crs, ignored)) return read_file(crs);
   throw Error("CRS '{}' is not understood; write EPSG:n, EPSG:n+m, the path of a .prj or WKT file, or local", crs);
@@ -203,12 +206,15 @@ Crs resolved(CrsRequest request, bool of_survey) {
   if (request.crs == "local") return local_crs();
   const Context context = make_context();
   const Pj whole = create_crs(context.get(), definition_text(request.crs));
+  if (!whole && is_wkt(request.crs)) throw Error("the WKT of a CRS is not understood: {:.60}...", request.crs);
   if (!whole) throw Error("CRS {} is not in the register; check the code", request.crs);
+  const bool by_code = request.crs.starts_with("EPSG:");
 
   const bool compound = proj_get_type(whole.get()) == PJ_TYPE_COMPOUND_CRS;
   const Pj horizontal(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 0)
                                : proj_clone(context.get(), whole.get()));
   const Pj vertical(compound ? proj_crs_get_sub_crs(context.get(), whole.get(), 1) : nullptr);
+  if (is_wkt(request.crs)) request.crs = proj_get_name(whole.get());  // in sentences
   check_projected(context.get(), horizontal.get(), request.crs);
   if (of_survey) check_metric(context.get(), horizontal.get(), request.crs);
 
@@ -216,7 +222,7 @@ Crs resolved(CrsRequest request, bool of_survey) {
   read_axes(context.get(), horizontal.get(), vertical.get(), request.crs, crs);
   crs.name = proj_get_name(whole.get());
   crs.horizontal = wkt1(context.get(), horizontal.get(), request.crs);
-  if (request.crs.starts_with("EPSG:")) crs.horizontal = request.crs.substr(0, request.crs.find('+'));
+  if (by_code) crs.horizontal = request.crs.substr(0, request.crs.find('+'));
   crs.wkt = wkt1(context.get(), whole.get(), request.crs);
   crs.heights = heights_from(request, compound);
   const Pj ellipsoid(proj_get_ellipsoid(context.get(), horizontal.get()));
@@ -256,7 +262,8 @@ AreaOfUse area_of_use(const Crs& crs, double lon_deg, double lat_deg) {
 }
 
 Crs resolve_of_file(const std::string& crs) {
-  return resolved({crs, crs.find('+') == std::string::npos ? "ellipsoidal" : "", ""}, false);
+  const bool compound = is_wkt(crs) ? crs.starts_with("COMP") : crs.find('+') != std::string::npos;
+  return resolved({crs, compound ? "" : "ellipsoidal", ""}, false);
 }
 
 }  // namespace mesograph::geo

@@ -15,7 +15,7 @@ enum class Heights {
 
 /// What people write to name the CRS of a survey.
 struct CrsRequest {
-  std::string crs;      ///< "EPSG:n", "EPSG:n+m", path of a .prj or WKT file, or "local"
+  std::string crs;      ///< "EPSG:n", "EPSG:n+m", path of a .prj or WKT file, WKT itself, or "local"
   std::string heights;  ///< "", "ellipsoidal" or "plain"; needed where `crs` has no vertical part
   std::string geoid;    ///< geoid grid file to use instead of the one the register names
 };

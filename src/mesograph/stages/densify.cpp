@@ -30,6 +30,12 @@ std::string region_of(const Survey& survey, const DensifyStageOptions& o) {
   return own.find(',') != std::string::npos ? own : (survey.folder / own).string();
 }
 
+/// The file that is written.
+fs::path out_of(const Survey& survey, const DensifyStageOptions& o) {
+  if (!o.out.empty()) return o.out;
+  return o.test_patch ? survey.results() / "patch.las" : usual_cloud(survey);
+}
+
 std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
   const Settings& s = survey.settings;
   const auto text = [](const auto& given, const auto& setting) {
@@ -38,7 +44,7 @@ std::string words_of(const Survey& survey, const DensifyStageOptions& o) {
   const std::string within = region_of(survey, o);
   return fmt::format("{} {} {} {} {} {} {} {} {} {} {} {} {}", text(o.spacing, s.densify.spacing),
                      text(o.level, s.densify.level), o.min_views.value_or(s.densify.min_views),
-                     text(o.max_sigma, s.densify.max_sigma), o.out.string(), o.only, within,
+                     text(o.max_sigma, s.densify.max_sigma), out_of(survey, o).string(), o.only, within,
                      within.empty() ? "" : hash_or_empty(within), o.tiles, o.scale, o.test_patch, o.normals, o.maps);
 }
 
@@ -275,15 +281,18 @@ fs::path place_of(const fs::path& out_file, const DensifyStageOptions& options) 
 /// A cloud that this program wrote under the default name, and that is no longer what was asked for last, would pass
 /// for it: it goes, unless somebody has touched it since.
 void note_usual_cloud(Survey& survey, const std::vector<fs::path>& written, bool untouched, Progress& progress) {
-  constexpr const char* note = "densify_usual";  // who wrote results/cloud.las last, whatever was asked since
-  const fs::path usual = survey.results() / "cloud.las";
-  if (written.size() == 1 && written[0] == usual) {
+  constexpr const char* note = "densify_usual";  // who wrote results/cloud.las or .laz last, whatever was asked since
+  const std::vector<fs::path> before = survey.store.outputs(note);
+  const bool usual = written.size() == 1 && written[0] == usual_cloud(survey);
+  std::error_code ignored;
+  if (untouched && (!usual || before != written))
+    for (const fs::path& file : before)
+      if (fs::remove(file, ignored))
+        progress.say(fmt::format("results/{} was of earlier settings and is removed", file.filename().string()));
+  if (usual)
     survey.store.finish(note, "", 0, written);
-  } else if (untouched) {
-    std::error_code ignored;
-    if (fs::remove(usual, ignored)) progress.say("results/cloud.las was of earlier settings and is removed");
+  else if (untouched)
     survey.store.finish(note, "", 0);
-  }
 }
 
 Densified result_of(const DepthJob& job, const DensifyStageOptions& options, const fs::path& file, const Fused& fused,
@@ -299,15 +308,17 @@ Densified result_of(const DepthJob& job, const DensifyStageOptions& options, con
 
 }  // namespace
 
+fs::path usual_cloud(const Survey& survey) {
+  return survey.results() / fmt::format("cloud.{}", word_of(survey.settings.densify.format));
+}
+
 std::string densify_fingerprint(const Survey& survey, const DensifyStageOptions& options) {
   return fingerprint({densify_version, densified_block_print(survey), words_of(survey, options)});
 }
 
 Outcome<Densified> densify(Survey& survey, const DensifyStageOptions& options, Progress& progress) {
   const PhotoTable photos = load_photos(survey);
-  const fs::path out_file = !options.out.empty() ? options.out
-                            : options.test_patch ? survey.results() / "patch.las"
-                                                 : survey.results() / "cloud.las";
+  const fs::path out_file = out_of(survey, options);
   const std::string name = options.test_patch ? "densify_patch" : "densify";
   const std::string print = densify_fingerprint(survey, options);
   if (auto stands = standing<Densified>(survey, name, print); stands && !options.sweep) return *stands;

@@ -12,7 +12,7 @@ struct DensifyStageOptions {
   std::optional<int> level;         ///< default [densify] level, else from the spacing
   std::optional<int> min_views;     ///< default [densify] min_views
   std::optional<double> max_sigma;  ///< m
-  std::filesystem::path out;        ///< default results/cloud.las
+  std::filesystem::path out;        ///< default usual_cloud
   std::string only;                 ///< photos of this sortie alone
   std::string within;               ///< box or polygon file; default [densify] within
   double tiles = nan;               ///< side of LAS tiles, units of the CRS; NaN: one file
@@ -62,6 +62,8 @@ struct Densified {
 /// changed, or nothing is confirmed. Memory goes with threads and tiles, not with the site.
 /// Cost: about a CPU second a megapixel matched.
 Outcome<Densified> densify(survey::Survey& survey, const DensifyStageOptions& options, Progress& progress);
+/// Where the cloud goes where nobody names a file: results/cloud.las, or .laz as [densify] format says.
+std::filesystem::path usual_cloud(const survey::Survey& survey);
 std::string densify_fingerprint(const survey::Survey& survey, const DensifyStageOptions& options = {});
 
 /// Depth along the camera's axis and its sigma (m, NaN: none) of a photo at the level of the last densify, in the

@@ -1,3 +1,5 @@
+#include <mesograph/base/files.hpp>
+#include <mesograph/cloud/copc.hpp>
 #include <mesograph/stages/densify.hpp>
 #include <mesograph/stages/products.hpp>
 
@@ -8,7 +10,7 @@ using survey::Survey;
 
 namespace {
 
-constexpr const char* surface_version = "surface 1";
+constexpr const char *surface_version = "surface 1", *stream_version = "stream 1";
 
 }  // namespace
 
@@ -21,10 +23,30 @@ Outcome<SurfaceMade> surface_product(Survey& survey, Progress& progress) {
   const std::string print = surface_fingerprint(survey);
   if (auto stands = standing<SurfaceMade>(survey, "surface", print)) return *stands;
   SurfaceRequest request;
-  request.clouds = {survey.results() / "cloud.las"};
+  request.clouds = {usual_cloud(survey)};
   request.out = survey.results() / "surface_top.tif";
   const SurfaceMade made = make_surface_files(request, progress);
   survey.store.finish("surface", print, made, std::vector<fs::path>(made.files.begin(), made.files.end()));
+  return {made, true};
+}
+
+std::string stream_fingerprint(const Survey& survey) {
+  const auto cloud = survey.store.stage("densify");
+  return survey::fingerprint({stream_version, cloud ? cloud->fingerprint : ""});
+}
+
+Outcome<Streamed> stream_product(Survey& survey, Progress& progress) {
+  const std::string print = stream_fingerprint(survey);
+  if (auto stands = standing<Streamed>(survey, "stream", print)) return *stands;
+  const fs::path out = survey.results() / "cloud.copc.laz";
+  cloud::LasReader file(usual_cloud(survey));
+  cloud::OctreeOptions options;
+  options.scratch = survey.results();
+  Streamed made;
+  made.nodes = cloud::write_octree(file, out, options, progress);
+  made.file = fs::relative(out, survey.folder).string(), made.points = file.header().points;
+  made.bytes_a_point = static_cast<double>(fs::file_size(out)) / static_cast<double>(made.points);
+  survey.store.finish("stream", print, made, {out});
   return {made, true};
 }
 

@@ -90,7 +90,7 @@ Rows mosaic_rows(const Survey& survey) {
 
 Rows times_of(const Survey& survey) {
   Rows out;
-  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify", "surface", "mosaic", "mesh"})
+  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify", "stream", "surface", "mosaic", "mesh"})
     if (const auto made = survey.store.stage(stage)) out.emplace_back(stage, report::fixed(made->seconds, 1));
   out.emplace_back("mesograph", MESOGRAPH_VERSION);
   return out;

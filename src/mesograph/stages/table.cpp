@@ -43,7 +43,10 @@ bool always(const Survey&) { return true; }
 bool has_mosaic(const Survey& s) { return s.settings.wants(Product::mosaic) && has_pixels(s); }
 bool has_surface(const Survey& s) { return has_mosaic(s) || (s.settings.wants(Product::surface) && has_pixels(s)); }
 bool has_mesh(const Survey& s) { return s.settings.wants(Product::mesh) && has_pixels(s); }
-bool has_cloud(const Survey& s) { return has_surface(s) || (s.settings.wants(Product::cloud) && has_pixels(s)); }
+bool has_stream(const Survey& s) { return s.settings.wants(Product::copc) && has_pixels(s); }
+bool has_cloud(const Survey& s) {
+  return has_surface(s) || has_stream(s) || (s.settings.wants(Product::cloud) && has_pixels(s));
+}
 
 /// Photos that have not changed are only looked at; `made` then says whether the table did.
 Ran run_admit(Survey& survey, Progress& progress) {
@@ -102,6 +105,12 @@ const std::vector<Stage>& all_stages() {
        has_cloud,
        [](const Survey& s) { return differs(s, "densify", densify_fingerprint(s), "[densify] or options differ"); },
        [](Survey& s, Progress& p) { return ran(densify(s, {}, p)); }},
+      {"stream",
+       {"densify"},
+       true,
+       has_stream,
+       [](const Survey& s) { return differs(s, "stream", stream_fingerprint(s), "it was made of another cloud"); },
+       [](Survey& s, Progress& p) { return ran(stream_product(s, p)); }},
       {"surface",
        {"densify"},
        true,

@@ -264,6 +264,7 @@ Settings read_settings(const std::filesystem::path& path) {
     t.read("min_views", out.densify.min_views);
     t.read("max_sigma", out.densify.max_sigma);
     t.read("within", out.densify.within);
+    t.read("format", out.densify.format);
     if (out.densify.spacing && !(*out.densify.spacing > 0)) t.fail("spacing", "must be greater than 0");
     if (out.densify.level && (*out.densify.level < 0 || *out.densify.level > 2)) t.fail("level", "must be 0, 1 or 2");
     if (out.densify.min_views < 2) t.fail("min_views", "must be 2 or more");

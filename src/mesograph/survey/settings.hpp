@@ -103,6 +103,10 @@ struct AdjustSettings {
   }
 };
 
+/// How results/cloud is written where nobody names a file: plain, or compressed.
+enum class CloudFormat { las, laz };
+constexpr std::array<std::string_view, 2> words(CloudFormat) { return {"las", "laz"}; }
+
 /// [densify]
 struct DensifySettings {
   std::optional<double> spacing;  ///< m
@@ -110,20 +114,21 @@ struct DensifySettings {
   int min_views = 2;
   std::optional<double> max_sigma;  ///< m
   std::string within;               ///< box or polygon file, beside survey.toml
+  CloudFormat format = CloudFormat::las;
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("spacing", s.spacing), visit("level", s.level), visit("min_views", s.min_views);
-    visit("max_sigma", s.max_sigma), visit("within", s.within);
+    visit("max_sigma", s.max_sigma), visit("within", s.within), visit("format", s.format);
   }
 };
 
 using report::Tolerances;
 
 /// What [products] may want.
-enum class Product { report, cloud, pdf, surface, mosaic, mesh };
-constexpr std::array<std::string_view, 6> words(Product) {
-  return {"report", "cloud", "pdf", "surface", "mosaic", "mesh"};
+enum class Product { report, cloud, pdf, surface, mosaic, mesh, copc };
+constexpr std::array<std::string_view, 7> words(Product) {
+  return {"report", "cloud", "pdf", "surface", "mosaic", "mesh", "copc"};
 }
 
 /// survey.toml as people write it, defaults filled in.
