@@ -8,7 +8,9 @@
 #include <mesograph/cloud/class_check.hpp>
 #include <mesograph/cloud/classify.hpp>
 #include <mesograph/cloud/heights_at.hpp>
+#include <mesograph/cloud/move.hpp>
 #include <mesograph/cloud/select.hpp>
+#include <mesograph/cloud/tiles.hpp>
 
 #include "folder.hpp"
 

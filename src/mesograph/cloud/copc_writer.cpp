@@ -354,7 +354,7 @@ std::string records_at(const std::string& records, std::size_t length, const std
 std::size_t write_octree(LasReader& file, const std::filesystem::path& out, const OctreeOptions& options,
                          Progress& progress) {
   const LasHeader& header = file.header();
-  if (!can_be_compressed(header.format) || header.minor != 4)
+  if (header.format < 6 || !can_be_compressed(header.format) || header.minor != 4)
     throw Error("{}: points of format {} cannot be streamed, those of 6 to 8 in LAS 1.4 can", file.path().string(),
                 header.format);
   if (header.points == 0) throw Error("{}: holds no point", file.path().string());

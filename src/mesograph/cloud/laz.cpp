@@ -2,7 +2,7 @@
 #include <array>
 #include <mesograph/base/errors.hpp>
 #include <mesograph/cloud/laz.hpp>
-#include <mesograph/cloud/laz_points.hpp>
+#include <mesograph/cloud/laz_pointwise.hpp>
 #include <optional>
 
 namespace mesograph::cloud {
@@ -14,12 +14,30 @@ constexpr std::uint16_t compressors_record = 22204;
 constexpr std::uint64_t most_points = 1u << 22;  // of a chunk: what is said of it is not believed beyond
 
 /// Items of records: what the specification calls them, and their bytes.
-enum : std::uint16_t { fields_item = 10, colour_item = 11, colour_and_infrared_item = 12, bytes_item = 14 };
+enum : std::uint16_t {
+  old_bytes_item = 0,
+  old_fields_item = 6,
+  old_time_item = 7,
+  old_colour_item = 8,
+  fields_item = 10,
+  colour_item = 11,
+  colour_and_infrared_item = 12,
+  bytes_item = 14
+};
 struct Item {
   std::uint16_t kind, size;
 };
 
+bool in_layers(int format) { return format >= 6; }
+
 std::vector<Item> items_of(int format, std::size_t extra) {
+  if (!in_layers(format)) {
+    std::vector<Item> out = {{old_fields_item, 20}};
+    if (format == 1 || format == 3) out.push_back({old_time_item, 8});
+    if (format >= 2) out.push_back({old_colour_item, 6});
+    if (extra > 0) out.push_back({old_bytes_item, static_cast<std::uint16_t>(extra)});
+    return out;
+  }
   std::vector<Item> out = {{fields_item, LazFields::size}};
   if (format == 7) out.push_back({colour_item, 6});
   if (format == 8) out.push_back({colour_and_infrared_item, 8});
@@ -36,29 +54,29 @@ class ChunkCoder {
   ChunkCoder(const char* first, const LazLayout& layout, std::vector<Coder> layers, const std::vector<bool>& there)
       : extra_(layout.extra()), rest_(std::move(layers)) {
     const LazFields p = LazFields::of(first);
-    channel_ = p.channel;
     for (std::size_t i = 0; i < own_.size(); ++i) own_there_[i] = there[i], own_[i] = std::move(rest_[i]);
     rest_.erase(rest_.begin(), rest_.begin() + static_cast<std::ptrdiff_t>(own_.size()));
     there_.assign(there.begin() + static_cast<std::ptrdiff_t>(own_.size()), there.end());
     fields_.emplace(p, own_, own_there_);
-    if (layout.format >= 7) colour_.emplace(colour_of(first));
-    if (layout.format == 8) infrared_.emplace(get<std::uint16_t>(first + 36));
+    if (layout.format >= 7) colour_.emplace(colour_of(first), p.channel, layout.mended);
+    if (layout.format == 8) infrared_.emplace(get<std::uint16_t>(first + 36), p.channel, layout.mended);
     const char* bytes = first + plain_length(layout.format);
-    for (std::size_t i = 0; i < extra_; ++i) bytes_.emplace_back(static_cast<std::uint8_t>(bytes[i]));
+    for (std::size_t i = 0; i < extra_; ++i) 
+      bytes_.emplace_back(static_cast<std::uint8_t>(bytes[i]), p.channel, layout.mended);
   }
   /// Of an encoder reads a record, of a decoder writes it; what a layer that is not there holds is as before.
   void code(char* record, const char* before) {
     LazFields p = Coder::reading ? LazFields{} : LazFields::of(record);
     fields_->code(p);
     if (Coder::reading) p.put(record);
-    if (!rest_.empty() && fields_->channel() != channel_)
-      throw Error("it mixes scanner channels, with which colours and extra bytes are not compressed; write it as .las");
+    const std::size_t channel = fields_->channel();
+    const bool stepped = fields_->stepped();
     std::size_t layer = 0;
     char* at = record + LazFields::size;
     if (colour_) {
       auto c = Coder::reading ? typename LazColourCoder<Coder>::Colour{} : colour_of(record);
       if (there_[layer])
-        colour_->code(rest_[layer], c);
+        colour_->code(rest_[layer], c, channel, stepped);
       else
         c = colour_of(before);
       ++layer;
@@ -68,7 +86,7 @@ class ChunkCoder {
     if (infrared_) {
       auto value = get<std::uint16_t>(at);
       if (there_[layer])
-        infrared_->code(rest_[layer], value);
+        infrared_->code(rest_[layer], value, channel, stepped);
       else
         value = get<std::uint16_t>(before + (at - record));
       std::memcpy(at, &value, 2);
@@ -76,7 +94,7 @@ class ChunkCoder {
     }
     for (std::size_t i = 0; i < extra_; ++i, ++layer, ++at) {
       auto value = static_cast<std::uint8_t>(there_[layer] ? *at : before[at - record]);
-      if (there_[layer]) bytes_[i].code(rest_[layer], value);
+      if (there_[layer]) bytes_[i].code(rest_[layer], value, channel, stepped);
       *at = static_cast<char>(value);
     }
   }
@@ -93,7 +111,7 @@ class ChunkCoder {
   }
 
  private:
-  std::size_t extra_, channel_ = 0;
+  std::size_t extra_;
   std::array<Coder, LazFieldsCoder<Coder>::layers> own_;
   std::array<bool, LazFieldsCoder<Coder>::layers> own_there_{};
   std::vector<Coder> rest_;
@@ -130,10 +148,16 @@ std::vector<LayerBytes> bytes_of_layers(const LazLayout& layout) {
 
 /// Which layers hold anything that differs from the first record: the others need not be coded.
 std::vector<bool> layers_that_change(std::string_view records, const LazLayout& layout) {
-  std::string differs(layout.record_length, '\0');  // bits of any record that are not those of the first
-  for (std::size_t at = layout.record_length; at + layout.record_length <= records.size(); at += layout.record_length)
-    for (std::size_t i = 0; i < layout.record_length; ++i)
-      differs[i] = static_cast<char>(differs[i] | (records[at + i] ^ records[i]));
+  // Bits of any record that are not those of the first, a word at a time.
+  const std::size_t length = layout.record_length, words = (length + 7) / 8;
+  std::vector<std::uint64_t> first(words), other(words), differing(words);
+  std::memcpy(first.data(), records.data(), length);
+  for (std::size_t at = length; at + length <= records.size(); at += length) {
+    std::memcpy(other.data(), records.data() + at, length);
+    for (std::size_t w = 0; w < words; ++w) differing[w] |= other[w] ^ first[w];
+  }
+  std::string differs(8 * words, '\0');
+  std::memcpy(differs.data(), differing.data(), differs.size());
   std::vector<bool> out;
   for (const LayerBytes& layer : bytes_of_layers(layout)) {
     bool changes = layer.bytes == 0;
@@ -150,13 +174,14 @@ std::size_t LazLayout::extra() const { return record_length - plain_length(forma
 std::string LazLayout::record() const {
   const std::vector<Item> items = items_of(format, extra());
   Bytes data;
-  data.put<std::uint16_t>(3), data.put<std::uint16_t>(0);  // layered and chunked; arithmetic coder
+  const std::uint16_t version = in_layers(format) ? 3 : 2;
+  data.put(version), data.put<std::uint16_t>(0);  // 2: point by point, 3: in layers, both chunked; arithmetic coder
   data.put<std::uint8_t>(3), data.put<std::uint8_t>(4), data.put<std::uint16_t>(3);  // of the specification
   data.put<std::uint32_t>(0);                                                        // no options
   data.put(chunk);
   data.put<std::int64_t>(-1), data.put<std::int64_t>(-1);  // nothing special beyond the points
   data.put(static_cast<std::uint16_t>(items.size()));
-  for (const Item& item : items) data.put(item.kind), data.put(item.size), data.put<std::uint16_t>(3);
+  for (const Item& item : items) data.put(item.kind), data.put(item.size), data.put(version);
   Bytes out;
   out.put<std::uint16_t>(0);
   out.text(compressors_name, 16);
@@ -166,13 +191,43 @@ std::string LazLayout::record() const {
   return out.str() + data.str();
 }
 
-bool can_be_compressed(int format) { return format >= 6 && format <= 8; }
+bool can_be_compressed(int format) { return (format >= 6 && format <= 8) || (format >= 0 && format <= 3); }
 
 bool is_compressors(const LasRecord& record) {
   return record.user == compressors_name && record.id == compressors_record;
 }
 
+namespace {
+
+/// A chunk of formats 0 to 3: its first record as it is, then all others by one coder.
+std::string compressed_pointwise(std::string_view records, const LazLayout& layout) {
+  const std::size_t length = layout.record_length;
+  PointwiseCoder<RangeEncoder> points(records.data(), layout.format, length);
+  RangeEncoder coder;
+  std::string record;
+  for (std::size_t at = length; at < records.size(); at += length) {
+    record = records.substr(at, length);
+    points.code(coder, record.data());
+  }
+  return std::string(records.substr(0, length)) + coder.finish();
+}
+
+std::string decompressed_pointwise(std::string_view chunk, std::size_t points, const LazLayout& layout) {
+  const std::size_t length = layout.record_length;
+  if (chunk.size() < length) throw damaged_points();
+  std::string out(points * length, '\0');
+  out.replace(0, length, chunk.substr(0, length));
+  PointwiseCoder<RangeDecoder> of_points(out.data(), layout.format, length);
+  RangeDecoder coder(chunk.substr(length));
+  for (std::size_t i = 1; i < points; ++i) of_points.code(coder, out.data() + i * length);
+  if (points > 1 && coder.overrun()) throw damaged_points();
+  return out;
+}
+
+}  // namespace
+
 std::string compressed(std::string_view records, const LazLayout& layout) {
+  if (!in_layers(layout.format)) return compressed_pointwise(records, layout);
   const std::size_t length = layout.record_length, n = records.size() / length, layers = layers_of(layout);
   Bytes head;
   ChunkCoder<RangeEncoder> coder(records.data(), layout, std::vector<RangeEncoder>(layers),
@@ -194,6 +249,7 @@ std::string compressed(std::string_view records, const LazLayout& layout) {
 std::string decompressed(std::string_view chunk, std::size_t points, const LazLayout& layout) {
   const std::size_t length = layout.record_length, layers = layers_of(layout), head = length + 4 + 4 * layers;
   if (points == 0) return {};
+  if (!in_layers(layout.format)) return decompressed_pointwise(chunk, points, layout);
   if (points == 1 && chunk.size() >= length) return std::string(chunk.substr(0, length));
   if (chunk.size() < head || get<std::uint32_t>(chunk.data() + length) != points) throw damaged_points();
   std::vector<RangeDecoder> coders;
@@ -237,18 +293,23 @@ LazLayout layout_of(const LasHeader& header, const std::string& where) {
   LazLayout out;
   out.chunk = get<std::uint32_t>(d + 12), out.format = header.format, out.record_length = header.record_length;
   const std::size_t items = get<std::uint16_t>(d + 32);
-  if (get<std::uint16_t>(d) != 3 || !can_be_compressed(header.format))
+  const std::uint16_t version = in_layers(header.format) ? 3 : 2;
+  if (!can_be_compressed(header.format))
+    throw Error("{}: its compressed points hold waves (format {}), which are not read; get it uncompressed", where,
+                header.format);
+  if (get<std::uint16_t>(d) != version)
     throw Error(
-        "{}: its points are compressed point by point or hold waves (format {}); formats 6 to 8 in layers are read; "
-        "write it as LAS 1.4 of such a format, or uncompressed",
+        "{}: its points of format {} are compressed without chunks, as nobody does since 2011; get it uncompressed",
         where, header.format);
   const std::vector<Item> expected = items_of(header.format, out.extra());
   bool same = items == expected.size() && found->data.size() >= 34 + 6 * items && out.chunk > 0;
   for (std::size_t i = 0; same && i < items; ++i)
     same = get<std::uint16_t>(d + 34 + 6 * i) == expected[i].kind &&
-           get<std::uint16_t>(d + 36 + 6 * i) == expected[i].size && get<std::uint16_t>(d + 38 + 6 * i) == 3;
+           get<std::uint16_t>(d + 36 + 6 * i) == expected[i].size &&
+           (get<std::uint16_t>(d + 38 + 6 * i) == version || (version == 3 && get<std::uint16_t>(d + 38 + 6 * i) == 4));
   if (!same)
     throw Error("{}: its compressed points do not fit their format {}; the file is damaged", where, header.format);
+  out.mended = get<std::uint16_t>(d + 38) == 4;
   return out;
 }
 

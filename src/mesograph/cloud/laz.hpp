@@ -9,8 +9,8 @@
 
 namespace mesograph::cloud {
 
-/// Compressed LAS 1.4: point data record formats 6 to 8 in layers and chunks. Records come out as they went in, to the
-/// bit. Source: the open specification of compressed LAS (LAZ 1.4, layered and chunked, items of version 3); Isenburg
+/// Compressed LAS: point data record formats 6 to 8 in layers, 0 to 3 point by point, both in chunks. Records come out as they went in, to the
+/// bit. Source: the open specification of compressed LAS (LAZ 1.4, layered and chunked, items of version 3, of version 4 when reading; version 2 for the older formats); Isenburg
 /// (2013), LASzip: lossless compression of LiDAR data, PE&RS 79.
 
 /// What the compressor's variable length record says.
@@ -19,6 +19,7 @@ struct LazLayout {
   std::uint32_t chunk = 50'000;  ///< points of each; `differ`: the table of chunks says how many
   int format = 7;
   std::size_t record_length = 36;
+  bool mended = false;  ///< items of version 4, see LazChannels
   std::size_t extra() const;  ///< bytes of a record beyond its format's
 
   /// That record, head and all, as it stands in a file.
@@ -43,7 +44,7 @@ struct LazChunk {
 std::string chunk_table(const std::vector<LazChunk>& chunks, const LazLayout& layout);
 
 /// A compressed file's layout, by its record, and its chunks. Throws Error, which names the file, where it is damaged,
-/// or compressed in another way (formats 0 to 5, waves).
+/// or compressed in another way (without chunks, waves).
 LazLayout layout_of(const LasHeader& header, const std::string& where);
 std::vector<LazChunk> chunks_of(std::ifstream& file, std::uint64_t size, const LasHeader& header,
                                 const LazLayout& layout, const std::string& where);

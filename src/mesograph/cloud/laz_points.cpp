@@ -16,22 +16,11 @@ constexpr const char* kinds_of_returns[16] = {
 std::size_t kind_of(std::size_t returns, std::size_t number) {
   return static_cast<std::size_t>(kinds_of_returns[returns][number] - '0');
 }
-std::size_t level_of(std::size_t returns, std::size_t number) {
-  return std::min<std::size_t>(7, returns > number ? returns - number : number - returns);
-}
 
 std::uint8_t low(std::uint16_t v) { return static_cast<std::uint8_t>(v & 255); }
 std::uint8_t high(std::uint16_t v) { return static_cast<std::uint8_t>(v >> 8); }
 std::uint16_t both(std::uint8_t low, std::uint8_t high) { return static_cast<std::uint16_t>(low | high << 8); }
 std::uint8_t within_byte(int v) { return static_cast<std::uint8_t>(std::clamp(v, 0, 255)); }
-
-/// A byte as what it differs by from a guess.
-template <typename Coder>
-std::uint8_t code_byte(Coder& coder, SymbolModel& model, int guess, std::uint8_t value) {
-  if (model.empty()) model = SymbolModel(256);
-  const std::uint32_t s = coder.symbol(model, static_cast<std::uint8_t>(value - guess));
-  return static_cast<std::uint8_t>(guess + static_cast<int>(s));
-}
 
 }  // namespace
 
@@ -57,59 +46,18 @@ void LazFields::put(char* r) const {
 }
 
 template <typename Coder>
-void LazFieldsCoder<Coder>::Median::add(std::int32_t v) {
-  auto& m = values;
-  if (high) {
-    if (v < m[2]) {
-      m[4] = m[3], m[3] = m[2];
-      if (v < m[0])
-        m[2] = m[1], m[1] = m[0], m[0] = v;
-      else if (v < m[1])
-        m[2] = m[1], m[1] = v;
-      else
-        m[2] = v;
-    } else {
-      if (v < m[3])
-        m[4] = m[3], m[3] = v;
-      else
-        m[4] = v;
-      high = false;
-    }
-  } else if (m[2] < v) {
-    m[0] = m[1], m[1] = m[2];
-    if (m[4] < v)
-      m[2] = m[3], m[3] = m[4], m[4] = v;
-    else if (m[3] < v)
-      m[2] = m[3], m[3] = v;
-    else
-      m[2] = v;
-  } else {
-    if (m[1] < v)
-      m[0] = m[1], m[1] = v;
-    else
-      m[0] = v;
-    high = true;
-  }
-}
-
-template <typename Coder>
 LazFieldsCoder<Coder>::Context::Context(const LazFields& first)
     : last(first),
       channel(3),
       number_same_time(13),
-      x_model(32, 2),
-      y_model(32, 22),
-      z_model(32, 20),
+      place(12),
       intensity_model(16, 4),
       angle_model(16, 2),
       source_model(16, 1),
-      time_model(32, 9),
-      time_multiple(515),
-      time_still(5) {
+      times(first.time, false) {
   for (SymbolModel& m : what_changed) m = SymbolModel(128);
   z.fill(first.z), intensity.fill(first.intensity);
   last.time_changed = false;
-  times[0] = first.time;
 }
 
 template <typename Coder>
@@ -138,7 +86,8 @@ void LazFieldsCoder<Coder>::code(LazFields& p) {
   const std::size_t state = (c->last.number == 1 ? 1u : 0u) + (c->last.number >= c->last.returns ? 2u : 0u) +
                             (c->last.time_changed ? 4u : 0u);
   const std::uint32_t what = coders_[plan].symbol(c->what_changed[state], Coder::reading ? 0 : differences(p));
-  if (what & 64) {
+  stepped_ = what & 64;
+  if (stepped_) {
     const std::uint32_t step =
         coders_[plan].symbol(c->channel, (p.channel + 3u - static_cast<std::uint32_t>(current_)) % 4);
     current_ = (current_ + step + 1) % 4;
@@ -152,7 +101,7 @@ void LazFieldsCoder<Coder>::code(LazFields& p) {
   code_place(*c, last, moved_on, p);
   code_rest(*c, last, moved_on, what & 8, what & 32, p);
   if (Coder::reading) p.time = last.time;
-  if (moved_on && there_[time]) code_time(*c, p);
+  if (moved_on && there_[time]) p.time = c->times.code(coders_[time], p.time);
   c->last = p;
   c->last.time_changed = moved_on;
 }
@@ -184,24 +133,10 @@ void LazFieldsCoder<Coder>::code_number(Context& c, const LazFields& last, std::
 template <typename Coder>
 void LazFieldsCoder<Coder>::code_place(Context& c, const LazFields& last, bool moved_on, LazFields& p) {
   const std::size_t single = p.returns == 1 ? 1 : 0, m = 2 * kind_of(p.returns, p.number) + (moved_on ? 1 : 0);
-  const auto even = [](std::uint32_t k, std::uint32_t most) { return std::size_t{k < most ? k & ~1u : most}; };
-  const auto minus = [](std::int32_t a, std::int32_t b) {
-    return static_cast<std::int32_t>(static_cast<std::uint32_t>(a) - static_cast<std::uint32_t>(b));
-  };
-  const auto plus = [](std::int32_t a, std::int32_t b) {
-    return static_cast<std::int32_t>(static_cast<std::uint32_t>(a) + static_cast<std::uint32_t>(b));
-  };
-  const std::int32_t dx = c.x_model.code(coders_[plan], c.dx[m].values[2], minus(p.x, last.x), single);
-  c.dx[m].add(dx);
-  p.x = plus(last.x, dx);
-  const std::size_t by_x = even(c.x_model.last_size(), 20);
-  const std::int32_t dy = c.y_model.code(coders_[plan], c.dy[m].values[2], minus(p.y, last.y), single + by_x);
-  c.dy[m].add(dy);
-  p.y = plus(last.y, dy);
+  c.place.code_plan(coders_[plan], m, single, last.x, last.y, p.x, p.y);
   std::int32_t& before = c.z[level_of(p.returns, p.number)];
-  const std::size_t by_plan = even((c.x_model.last_size() + c.y_model.last_size()) / 2, 18);
   if (there_[height])
-    before = p.z = c.z_model.code(coders_[height], before, p.z, single + by_plan);
+    before = p.z = c.place.code_height(coders_[height], single, before, p.z);
   else
     p.z = last.z;
 }
@@ -231,108 +166,21 @@ void LazFieldsCoder<Coder>::code_rest(Context& c, const LazFields& last, bool mo
     p.source = static_cast<std::uint16_t>(c.source_model.code(coders_[source], last.source, p.source, 0));
 }
 
-/// A time that no sequence leads to in 32 bits, or one that another sequence leads to.
 template <typename Coder>
-void LazFieldsCoder<Coder>::code_far_time(Context& c, SymbolModel& model, std::uint32_t first_symbol,
-                                          std::uint32_t symbol, LazFields& p) {
-  if (!Coder::reading) {
-    symbol = first_symbol;
-    for (std::uint32_t k = 1; k < 4 && symbol == first_symbol; ++k) {
-      const std::int64_t step = static_cast<std::int64_t>(static_cast<std::uint64_t>(p.time) -
-                                                          static_cast<std::uint64_t>(c.times[(c.time_at + k) & 3]));
-      if (step == static_cast<std::int32_t>(step)) symbol = first_symbol + k;
-    }
-    coders_[time].symbol(model, symbol);
-  }
-  if (symbol != first_symbol) {
-    c.time_at = (c.time_at + symbol - first_symbol) & 3;
-    code_time(c, p, true);
-    return;
-  }
-  const auto before = static_cast<std::uint64_t>(c.times[c.time_at]), now = static_cast<std::uint64_t>(p.time);
-  const auto upper = static_cast<std::uint32_t>(c.time_model.code(
-      coders_[time], static_cast<std::int32_t>(before >> 32), static_cast<std::int32_t>(now >> 32), 8));
-  const std::uint32_t lower = coders_[time].word(static_cast<std::uint32_t>(now));
-  p.time = static_cast<std::int64_t>(std::uint64_t{upper} << 32 | lower);
-  c.time_next = (c.time_next + 1) & 3;
-  c.time_at = c.time_next;
-  c.time_steps[c.time_at] = c.extremes[c.time_at] = 0;
-  c.times[c.time_at] = p.time;
-}
-
-template <typename Coder>
-void LazFieldsCoder<Coder>::code_time(Context& c, LazFields& p, bool again) {
-  constexpr std::int32_t most = 500, least = -10, far = 511;
-  Coder& coder = coders_[time];
-  const auto unsigned_of = [](std::int64_t v) { return static_cast<std::uint64_t>(v); };
-  std::int64_t wide = static_cast<std::int64_t>(unsigned_of(p.time) - unsigned_of(c.times[c.time_at]));
-  auto step = static_cast<std::int32_t>(wide);
-  const bool fits = wide == step;
-  const auto arrive = [&] {
-    p.time = c.times[c.time_at] = static_cast<std::int64_t>(unsigned_of(c.times[c.time_at]) + unsigned_of(step));
-  };
-  std::int32_t& usual = c.time_steps[c.time_at];
-  if (usual == 0) {
-    std::uint32_t s = 0;
-    if (Coder::reading || fits) s = coder.symbol(c.time_still, 0);
-    if ((Coder::reading && s != 0) || (!Coder::reading && !fits)) {
-      if (again) throw damaged_points();
-      code_far_time(c, c.time_still, 1, s, p);
-      return;
-    }
-    usual = step = c.time_model.code(coder, 0, step, 0);
-    c.extremes[c.time_at] = 0;
-    arrive();
-    return;
-  }
-  std::int32_t multiple = 0;
-  if (!Coder::reading && fits) {
-    const float m = static_cast<float>(step) / static_cast<float>(usual);
-    multiple = static_cast<std::int32_t>(std::clamp(m >= 0 ? m + 0.5f : m - 0.5f, -1e9f, 1e9f));
-    multiple = std::clamp(multiple, least, most);
-  }
-  std::uint32_t s = 0;
-  if (Coder::reading || fits)
-    s = coder.symbol(c.time_multiple, static_cast<std::uint32_t>(multiple >= 0 ? multiple : most - multiple));
-  if ((Coder::reading && s >= static_cast<std::uint32_t>(far)) || (!Coder::reading && !fits)) {
-    if (again) throw damaged_points();  // a sequence that was gone to leads there
-    code_far_time(c, c.time_multiple, far, s, p);
-    return;
-  }
-  multiple = s <= static_cast<std::uint32_t>(most) ? static_cast<std::int32_t>(s) : most - static_cast<std::int32_t>(s);
-  const std::size_t context = multiple == 1      ? 1
-                              : multiple == 0    ? 7
-                              : multiple == most ? 4
-                              : multiple >= 10   ? 3
-                              : multiple > 0     ? 2
-                              : multiple > least ? 5
-                                                 : 6;
-  const auto guess =
-      static_cast<std::int32_t>(static_cast<std::uint32_t>(multiple) * static_cast<std::uint32_t>(usual));
-  step = c.time_model.code(coder, guess, step, context);
-  std::int32_t& extreme = c.extremes[c.time_at];
-  if (context == 1) {
-    extreme = 0;
-  } else if (context == 4 || context == 6 || context == 7) {
-    if (++extreme > 3) usual = step, extreme = 0;
-  }
-  arrive();
-}
-
-template <typename Coder>
-void LazColourCoder<Coder>::code(Coder& coder, Colour& c) {
-  const Colour last = last_;
+void LazColourCoder<Coder>::code(Coder& coder, Colour& c, std::size_t channel, bool stepped) {
+  auto [models, before] = channels_.at(channel, stepped);
+  const Colour last = before;
   std::uint32_t which = 0;
   if (!Coder::reading) {
     for (std::size_t i = 0; i < 3; ++i)
       which |= (low(last[i]) != low(c[i]) ? 1u << (2 * i) : 0) | (high(last[i]) != high(c[i]) ? 2u << (2 * i) : 0);
     if (c[0] != c[1] || c[0] != c[2]) which |= 64;
   }
-  which = coder.symbol(which_, which);
+  which = coder.symbol(models.which, which);
   std::array<std::uint8_t, 2> red = {low(last[0]), high(last[0])}, green = red, blue = red;
   for (std::size_t half = 0; half < 2; ++half) {
     const auto part = [half](std::uint16_t v) { return half == 0 ? low(v) : high(v); };
-    if (which & (1u << half)) red[half] = code_byte(coder, parts_[half], part(last[0]), part(c[0]));
+    if (which & (1u << half)) red[half] = code_byte(coder, models.parts[half], part(last[0]), part(c[0]));
   }
   // Low bytes of green and blue come before the high ones.
   for (std::size_t half = 0; half < 2; ++half) {
@@ -344,29 +192,28 @@ void LazColourCoder<Coder>::code(Coder& coder, Colour& c) {
     int step = red[half] - part(last[0]);
     green[half] = part(last[1]), blue[half] = part(last[2]);
     if (which & (4u << half))
-      green[half] = code_byte(coder, parts_[2 + half], within_byte(step + part(last[1])), part(c[1]));
+      green[half] = code_byte(coder, models.parts[2 + half], within_byte(step + part(last[1])), part(c[1]));
     step = (step + green[half] - part(last[1])) / 2;
     if (which & (16u << half))
-      blue[half] = code_byte(coder, parts_[4 + half], within_byte(step + part(last[2])), part(c[2]));
+      blue[half] = code_byte(coder, models.parts[4 + half], within_byte(step + part(last[2])), part(c[2]));
   }
-  c = {both(red[0], red[1]), both(green[0], green[1]), both(blue[0], blue[1])};
-  last_ = c;
+  before = c = {both(red[0], red[1]), both(green[0], green[1]), both(blue[0], blue[1])};
 }
 
 template <typename Coder>
-void LazInfraredCoder<Coder>::code(Coder& coder, std::uint16_t& value) {
+void LazInfraredCoder<Coder>::code(Coder& coder, std::uint16_t& value, std::size_t channel, bool stepped) {
+  auto [models, last] = channels_.at(channel, stepped);
   const std::uint32_t which =
-      coder.symbol(which_, (low(value) != low(last_) ? 1u : 0u) | (high(value) != high(last_) ? 2u : 0u));
-  const std::uint8_t lower = which & 1 ? code_byte(coder, parts_[0], low(last_), low(value)) : low(last_),
-                     upper = which & 2 ? code_byte(coder, parts_[1], high(last_), high(value)) : high(last_);
-  value = both(lower, upper);
-  last_ = value;
+      coder.symbol(models.which, (low(value) != low(last) ? 1u : 0u) | (high(value) != high(last) ? 2u : 0u));
+  const std::uint8_t lower = which & 1 ? code_byte(coder, models.parts[0], low(last), low(value)) : low(last),
+                     upper = which & 2 ? code_byte(coder, models.parts[1], high(last), high(value)) : high(last);
+  last = value = both(lower, upper);
 }
 
 template <typename Coder>
-void LazByteCoder<Coder>::code(Coder& coder, std::uint8_t& value) {
-  value = code_byte(coder, model_, last_, value);
-  last_ = value;
+void LazByteCoder<Coder>::code(Coder& coder, std::uint8_t& value, std::size_t channel, bool stepped) {
+  auto [models, last] = channels_.at(channel, stepped);
+  last = value = code_byte(coder, models.differences, last, value);
 }
 
 template class LazFieldsCoder<RangeEncoder>;

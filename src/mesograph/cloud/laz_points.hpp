@@ -2,15 +2,11 @@
 
 #include <array>
 #include <memory>
-#include <mesograph/base/errors.hpp>
-#include <mesograph/cloud/bytes.hpp>
-#include <mesograph/cloud/range_coder.hpp>
+#include <mesograph/cloud/laz_common.hpp>
+#include <mesograph/cloud/laz_times.hpp>
 #include <vector>
 
 namespace mesograph::cloud {
-
-/// What is thrown where compressed bytes cannot be what a writer made; whoever knows the file adds its name.
-inline Error damaged_points() { return Error("its compressed points are damaged"); }
 
 /// What a point record of formats 6 to 8 holds beside colours and extra bytes (R15, table 13).
 struct LazFields {
@@ -39,32 +35,25 @@ class LazFieldsCoder {
   LazFieldsCoder(const LazFields& first, std::array<Coder, layers>& coders, const std::array<bool, layers>& there);
   void code(LazFields& p);
   std::size_t channel() const { return current_; }
+  bool stepped() const { return stepped_; }  ///< into the channel, with the last point
 
  private:
-  /// The median of the last five, roughly: a new one pushes out the one on its side.
-  struct Median {
-    std::array<std::int32_t, 5> values{};
-    bool high = true;
-    void add(std::int32_t v);
-  };
   struct Context {
     LazFields last;
     std::array<SymbolModel, 8> what_changed;
     SymbolModel channel, number_same_time;
     std::array<SymbolModel, 16> returns, number;
-    std::array<Median, 12> dx, dy;
+    PlaceModels place;  ///< twelve kinds of returns
     std::array<std::int32_t, 8> z{};
-    IntegerModel x_model, y_model, z_model, intensity_model, angle_model, source_model, time_model;
+    IntegerModel intensity_model, angle_model, source_model;
     std::array<SymbolModel, 64> kind, flags, user;
     std::array<std::uint16_t, 8> intensity{};
-    SymbolModel time_multiple, time_still;
-    std::array<std::int64_t, 4> times{};
-    std::array<std::int32_t, 4> time_steps{}, extremes{};
-    std::size_t time_at = 0, time_next = 0;
+    LazTimeCoder<Coder> times;
     explicit Context(const LazFields& first);
   };
   std::array<std::unique_ptr<Context>, 4> contexts_;
   std::size_t current_;
+  bool stepped_ = false;
   std::array<Coder, layers>& coders_;
   std::array<bool, layers> there_;
 
@@ -73,12 +62,46 @@ class LazFieldsCoder {
   void code_place(Context& c, const LazFields& last, bool moved_on, LazFields& p);
   void code_rest(Context& c, const LazFields& last, bool moved_on, bool angle_changed, bool source_changed,
                  LazFields& p);
-  void code_time(Context& c, LazFields& p, bool again = false);
-  void code_far_time(Context& c, SymbolModel& model, std::uint32_t first_symbol, std::uint32_t symbol, LazFields& p);
   std::uint32_t symbol(Layer layer, SymbolModel& model, std::uint32_t symbols, std::uint32_t s) {
     if (model.empty()) model = SymbolModel(symbols);
     return coders_[layer].symbol(model, s);
   }
+};
+
+/// What colours and extra bytes are foretold from, for each scanner channel. Items of version 3 take every point that
+/// stays in its channel for one of channel 0, and at the step into a channel that was there before stay with the last
+/// value of the one they come from: not what was meant, but what is written so must be read so. Items of version 4
+/// (`mended`) keep to channels.
+template <typename Value, typename Models>
+class LazChannels {
+ public:
+  LazChannels(const Value& first, std::size_t channel, bool mended) : current_(channel), mended_(mended) {
+    own_[channel] = std::make_unique<Own>(Own{first, {}});
+    here_ = own_[channel].get();
+  }
+  /// Models of the channel, and the value to foretell from, which becomes the new one. `stepped`: whether the point
+  /// before is of another channel.
+  std::pair<Models&, Value&> at(std::size_t channel, bool stepped) {
+    if (!stepped && !mended_) channel = 0;
+    if (channel == current_) return {here_->models, here_->last};
+    Own* last = own_[current_].get();
+    current_ = channel;
+    const bool first = !own_[channel];
+    if (first) own_[channel] = std::make_unique<Own>(Own{last->last, {}});
+    if (first || mended_) last = own_[channel].get();
+    here_ = own_[channel].get();
+    return {here_->models, last->last};
+  }
+
+ private:
+  struct Own {
+    Value last;
+    Models models;
+  };
+  std::array<std::unique_ptr<Own>, 4> own_;
+  Own* here_ = nullptr;  ///< that of the current channel
+  std::size_t current_;
+  bool mended_;
 };
 
 /// Codes 16-bit colours; the third channel from what red and green did.
@@ -86,38 +109,44 @@ template <typename Coder>
 class LazColourCoder {
  public:
   using Colour = std::array<std::uint16_t, 3>;
-  explicit LazColourCoder(const Colour& first) : last_(first) {}
-  void code(Coder& coder, Colour& c);
+  LazColourCoder(const Colour& first, std::size_t channel, bool mended) : channels_(first, channel, mended) {}
+  void code(Coder& coder, Colour& c, std::size_t channel, bool stepped);
 
  private:
-  Colour last_;
-  SymbolModel which_ = SymbolModel(128);
-  std::array<SymbolModel, 6> parts_;
+  struct Models {
+    SymbolModel which = SymbolModel(128);
+    std::array<SymbolModel, 6> parts;
+  };
+  LazChannels<Colour, Models> channels_;
 };
 
 /// Codes near infrared: two bytes, each where it changes.
 template <typename Coder>
 class LazInfraredCoder {
  public:
-  explicit LazInfraredCoder(std::uint16_t first) : last_(first) {}
-  void code(Coder& coder, std::uint16_t& value);
+  LazInfraredCoder(std::uint16_t first, std::size_t channel, bool mended) : channels_(first, channel, mended) {}
+  void code(Coder& coder, std::uint16_t& value, std::size_t channel, bool stepped);
 
  private:
-  std::uint16_t last_;
-  SymbolModel which_ = SymbolModel(4);
-  std::array<SymbolModel, 2> parts_;
+  struct Models {
+    SymbolModel which = SymbolModel(4);
+    std::array<SymbolModel, 2> parts;
+  };
+  LazChannels<std::uint16_t, Models> channels_;
 };
 
 /// Codes extra bytes, each in a layer, by what they differ by from the last.
 template <typename Coder>
 class LazByteCoder {
  public:
-  explicit LazByteCoder(std::uint8_t first) : last_(first) {}
-  void code(Coder& coder, std::uint8_t& value);
+  LazByteCoder(std::uint8_t first, std::size_t channel, bool mended) : channels_(first, channel, mended) {}
+  void code(Coder& coder, std::uint8_t& value, std::size_t channel, bool stepped);
 
  private:
-  std::uint8_t last_;
-  SymbolModel model_ = SymbolModel(256);
+  struct Models {
+    SymbolModel differences = SymbolModel(256);
+  };
+  LazChannels<std::uint8_t, Models> channels_;
 };
 
 extern template class LazFieldsCoder<RangeEncoder>;

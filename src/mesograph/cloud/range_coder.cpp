@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <bit>
 #include <mesograph/cloud/range_coder.hpp>
 
 namespace mesograph::cloud {
@@ -18,12 +19,7 @@ void BitModel::update() {
   until_ = cycle_ = std::min((5 * cycle_) >> 2, 64u);
 }
 
-SymbolModel::SymbolModel(std::uint32_t symbols) : counts_(symbols, 1), below_(symbols) {
-  if (symbols > 16) {
-    int bits = 3;
-    while (symbols > 1u << (bits + 2)) ++bits;
-    near_.resize((std::size_t{1} << bits) + 2), near_shift_ = shift - bits;
-  }
+SymbolModel::SymbolModel(std::uint32_t symbols) : counts_(symbols, 1), below_(symbols + 1), last_(symbols - 1) {
   cycle_ = symbols;
   update();
   until_ = cycle_ = (symbols + 6) >> 1;
@@ -40,15 +36,23 @@ void SymbolModel::update() {
     below_[s] = (scale * sum) >> (31 - shift);
     sum += counts_[s];
   }
-  if (!near_.empty()) {
-    std::size_t to = 0;
-    for (std::size_t s = 0; s < counts_.size(); ++s)
-      for (; to < (below_[s] >> near_shift_); ++to) near_[to + 1] = static_cast<std::uint16_t>(s > 0 ? s - 1 : 0);
-    near_[0] = 0;
-    for (; to + 1 < near_.size(); ++to) near_[to + 1] = static_cast<std::uint16_t>(counts_.size() - 1);
-  }
+  below_.back() = most_symbols;
+  if (!near_.empty()) find_near();
   const auto symbols = static_cast<std::uint32_t>(counts_.size());
   until_ = cycle_ = std::min((5 * cycle_) >> 2, (symbols + 6) << 3);
+}
+
+/// For each of some hundred pieces of the shares the symbol that its first falls to: the one looked for is it, or comes
+/// soon after.
+void SymbolModel::find_near() {
+  const int bits = std::min(10, static_cast<int>(std::bit_width(last_)) + 3);
+  near_shift_ = shift - bits;
+  near_.resize(std::size_t{1} << bits);
+  std::size_t to = 0;
+  for (std::uint32_t s = 0; s <= last_; ++s) {
+    const std::size_t end = (below_[s + 1] + (1u << near_shift_) - 1) >> near_shift_;
+    for (; to < end; ++to) near_[to] = static_cast<std::uint16_t>(s);
+  }
 }
 
 std::uint32_t RangeEncoder::bits(int n, std::uint32_t value) {
@@ -78,6 +82,7 @@ std::string RangeEncoder::finish() {
   else
     add(shortest_range >> 1), length_ = shortest_range >> 9;
   settle();
+  out_.resize(at_);
   out_.append(more ? 3 : 2, '\0');  // what decoders read ahead
   return std::move(out_);
 }

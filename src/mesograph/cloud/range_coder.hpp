@@ -38,21 +38,22 @@ class SymbolModel {
   SymbolModel() = default;
   explicit SymbolModel(std::uint32_t symbols);
   bool empty() const { return counts_.empty(); }
-  std::uint32_t last() const { return static_cast<std::uint32_t>(counts_.size()) - 1; }
+  std::uint32_t last() const { return last_; }
   std::uint32_t below(std::uint32_t s) const { return below_[s]; }  ///< share of the symbols before one, of 2^shift
-  /// The symbol that a share falls to.
-  std::uint32_t at(std::uint32_t share) const;
+  /// The symbol that a share falls to; the last where it is too large.
+  std::uint32_t at(std::uint32_t share);
   void count(std::uint32_t s) {
     ++counts_[s];
     if (--until_ == 0) update();
   }
 
  private:
-  std::vector<std::uint32_t> counts_, below_;
-  std::vector<std::uint16_t> near_;  ///< symbols by the upper bits of shares: where to look first
+  std::vector<std::uint32_t> counts_, below_;  ///< of the latter one more, behind the last
+  std::vector<std::uint16_t> near_;            ///< symbols by the upper bits of shares; empty: nobody has looked yet
   int near_shift_ = 0;
-  std::uint32_t all_ = 0, cycle_ = 0, until_ = 0;
+  std::uint32_t last_ = 0, all_ = 0, cycle_ = 0, until_ = 0;
   void update();
+  void find_near();
 };
 
 class RangeEncoder {
@@ -66,7 +67,8 @@ class RangeEncoder {
   std::string finish();
 
  private:
-  std::string out_;
+  std::string out_;     ///< longer than what is settled
+  std::size_t at_ = 0;  ///< bytes that are
   std::uint32_t base_ = 0, length_ = 0xFFFFFFFFu;
   void add(std::uint32_t x);
   void settle();
@@ -95,30 +97,26 @@ class RangeDecoder {
 
 // Here and not in the source file: they are called a billion times, and are short.
 
-inline std::uint32_t SymbolModel::at(std::uint32_t share) const {
-  std::uint32_t low = 0, high = static_cast<std::uint32_t>(counts_.size());
-  if (!near_.empty()) {
-    const std::size_t t = std::min<std::size_t>(share >> near_shift_, near_.size() - 2);
-    low = near_[t], high = near_[t + 1] + 1u;
-  }
-  while (high > low + 1) {
-    const std::uint32_t middle = (low + high) >> 1;
-    (below_[middle] > share ? high : low) = middle;
-  }
-  return low;
+inline std::uint32_t SymbolModel::at(std::uint32_t share) {
+  if (near_.empty()) find_near();
+  share = std::min(share, (1u << shift) - 1);
+  std::uint32_t s = near_[share >> near_shift_];
+  while (below_[s + 1] <= share) ++s;
+  return s;
 }
 
 inline void RangeEncoder::add(std::uint32_t x) {
   base_ += x;
   if (base_ >= x) return;
-  std::size_t at = out_.size();  // carried on into what was settled
+  std::size_t at = at_;  // carried on into what was settled
   while (static_cast<std::uint8_t>(out_[--at]) == 0xFF) out_[at] = 0;
   ++out_[at];
 }
 
 inline void RangeEncoder::settle() {
   while (length_ < shortest_range) {
-    out_ += static_cast<char>(base_ >> 24);
+    if (at_ == out_.size()) out_.resize(2 * at_ + 4096);
+    out_[at_++] = static_cast<char>(base_ >> 24);
     base_ <<= 8, length_ <<= 8;
   }
 }
