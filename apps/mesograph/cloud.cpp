@@ -128,20 +128,6 @@ void run_describe(Call& call) {
   say_oddities(call, d.oddities);
 }
 
-draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
-  const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
-  if (by == "height") return draw::Shown::height;
-  if (by == "class") return draw::Shown::point_class;
-  if (by == "sigma") {
-    if (!cloud::sigma_of(header))
-      throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", call.paths()[1]);
-    return draw::Shown::sigma;
-  }
-  if (by != "colour") throw UsageError("--by {}: give colour, height, class or sigma", by);
-  if (!header.has_colour()) throw Error("{}: its points have no colours; show it --by height", call.paths()[1]);
-  return draw::Shown::colour;
-}
-
 void run_section(Call& call) {
   const CloudFiles files = cloud_files(call, ".png");
   const std::vector<std::string> ends = call.list("line");
@@ -155,6 +141,7 @@ void run_section(Call& call) {
   say_oddities(call, file.oddities());
   draw::SectionOptions options;
   options.shown = shown_of(call, file.header());
+  if (options.shown > draw::Shown::sigma) throw UsageError("--by {}: a section shows colour, height, class or sigma", call.text("by"));
   options.exaggeration = number_of(call, "exaggerate", 1, 0.01);
   options.unit = units.plan;
   const auto points = cloud::points_along(file, line, call.progress);
@@ -168,33 +155,6 @@ void run_section(Call& call) {
   write_file(table, cloud::section_table(points));
   call.json["file"] = files.out.string(), call.json["table"] = table.string(), call.json["points"] = points.size();
   call.lines.push_back(fmt::format("{} and {}: {} points", files.out.string(), table.string(), points.size()));
-}
-
-void run_render(Call& call) {
-  const CloudFiles files = cloud_files(call, ".png");
-  cloud::LasReader file(files.in);
-  const cloud::LasHeader& h = file.header();
-  if (h.points == 0) throw Error("{}: holds no point", files.in.string());
-  draw::CloudView::Options options;
-  options.shown = shown_of(call, h);
-  const std::string from = call.has("from") ? call.text("from") : "above";
-  if (from != "above") {
-    char* end = nullptr;
-    options.oblique = true, options.azimuth_deg = std::strtod(from.c_str(), &end);
-    if (*end != '\0' || from.empty())
-      throw UsageError("--from {}: give above, or an azimuth in degrees, as in 200", from);
-  }
-  options.width = call.whole("pixels").value_or(1280);
-  if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
-  // Of a cloud in an octree's order no more is read than pixels can show.
-  const Eigen::Vector3d extent = h.box.sizes();
-  if (file.only({}, std::max(extent.x(), extent.y()) / options.width))
-    call.progress.say(fmt::format("{} of its {} points are as fine as the picture's pixels", file.to_read(), h.points));
-  const cloud::Description d = cloud::describe(file, call.progress);
-  say_oddities(call, d.oddities);
-  write_file(files.out, draw::cloud_figure(file, d, options, call.progress));
-  call.json["file"] = files.out.string(), call.json["points"] = h.points;
-  call.lines.push_back(fmt::format("{}: {} points", files.out.string(), h.points));
 }
 
 void run_cloud(Call& call) {
@@ -263,9 +223,13 @@ Command cloud_command() {
        {"line", "section: from E:N to E:N, with a comma between", Takes::list},
        {"width", "section: of the band of points, m (default 0.5)", Takes::number},
        {"exaggerate", "section: heights against lengths (default 1)", Takes::number},
-       {"by", "section, render: colour, height, class or sigma; shift: m upwards; move: EAST,NORTH,HEIGHT, m",
+       {"by",
+        "section: colour, height, class or sigma; render: also rays, density, shade; shift: m upwards; move: "
+        "EAST,NORTH,HEIGHT, m",
         Takes::text},
-       {"from", "render: above, or aslant from an azimuth in degrees (default above)", Takes::text},
+       {"from", "render: above, AZIMUTH or AZIMUTH:RISE in degrees (default above, rise 35); several make a sheet",
+        Takes::list},
+       {"flight", "render: so many numbered pictures from view to view, or once around, and a film", Takes::whole},
        {"pixels", "render: width of the picture (default 1280)", Takes::whole}},
       run_cloud};
 }

@@ -2,6 +2,7 @@
 
 #include <mesograph/cloud/judge.hpp>
 #include <mesograph/cloud/select.hpp>
+#include <mesograph/draw/cloud_colours.hpp>
 
 #include "console.hpp"
 
@@ -54,6 +55,9 @@ double number_of(const Call& call, const char* name, double fallback, double lea
 /// Throws UsageError where it is not EAST:NORTH.
 Eigen::Vector2d parse_place(const std::string& text);
 
+/// What --by says of a cloud that is to be drawn. Throws UsageError, and Error where the cloud does not have it.
+draw::Shown shown_of(const Call& call, const cloud::LasHeader& header);
+
 /// What was written, for people and --json.
 void tell_written(Call& call, const std::filesystem::path& out, std::uint64_t kept, std::uint64_t all);
 
@@ -69,5 +73,8 @@ void run_shift(Call& call);
 void run_move(Call& call);
 void run_join(Call& call);
 void run_compare_points(Call& call);
+
+/// Pictures of a cloud: one, a sheet of several views, a flight.
+void run_render(Call& call);
 
 }  // namespace mesograph::app

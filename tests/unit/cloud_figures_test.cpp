@@ -72,7 +72,7 @@ TEST_CASE("From above the roof hides the ground, and north is up") {
 TEST_CASE("Aslant from the south the wall that faces there is seen, from the north it is not") {
   for (const double azimuth : {180.0, 0.0}) {
     CloudView::Options options;
-    options.width = 432, options.oblique = true, options.azimuth_deg = azimuth;
+    options.width = 432, options.eye = {azimuth, 35};
     CloudView view({Eigen::Vector3d(-20, -20, 0), Eigen::Vector3d(20, 20, 10)}, {0, 10}, options);
     add_points(view, Shown::colour);
     const photo::Rgb image = decoded(view.png({}));

@@ -1,9 +1,9 @@
 #include <fmt/format.h>
 
-#include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
-#include <mesograph/base/numbers.hpp>
+#include <mesograph/base/median.hpp>
+#include <mesograph/base/threads.hpp>
 #include <mesograph/cloud/extent.hpp>
 #include <mesograph/cloud/judge.hpp>
 #include <mesograph/cloud/units.hpp>
@@ -11,258 +11,6 @@
 #include <tuple>
 
 namespace mesograph::draw {
-
-namespace {
-
-constexpr int legend_width = 170, margin = 16, strip = 44, least_width = 240;  // the strip's bar and words need that
-
-Colour between(const std::vector<Colour>& stops, double t) {
-  const double at = std::clamp(std::isfinite(t) ? t : 0.0, 0.0, 1.0) * static_cast<double>(stops.size() - 1);
-  const auto i = std::min(static_cast<std::size_t>(at), stops.size() - 2);
-  const double f = at - static_cast<double>(i);
-  const auto mix = [&](double a, double b) { return a + f * (b - a); };
-  return {mix(stops[i].r, stops[i + 1].r), mix(stops[i].g, stops[i + 1].g), mix(stops[i].b, stops[i + 1].b)};
-}
-
-void put(photo::Rgb& picture, std::size_t pixel, const Colour& c, double light) {
-  const std::array<double, 3> v = {c.r, c.g, c.b};
-  for (std::size_t k = 0; k < 3; ++k)
-    picture.data[3 * pixel + k] = static_cast<std::uint8_t>(std::lround(255 * std::clamp(v[k] * light, 0.0, 1.0)));
-}
-
-Colour colour_of(Shown shown, const std::array<std::uint8_t, 3>& rgb, double value, double low, double high) {
-  const double t = high > low ? (value - low) / (high - low) : 0.5;
-  switch (shown) {
-    case Shown::height:
-      return height_ramp(t);
-    case Shown::sigma:
-      return sigma_ramp(t);
-    case Shown::distance:
-      return diverging_ramp(2 * t - 1);
-    case Shown::point_class:
-      return class_colour(static_cast<int>(value));
-    default:
-      return {rgb[0] / 255.0, rgb[1] / 255.0, rgb[2] / 255.0};
-  }
-}
-
-/// A bar of colours with its ends written beside it, or the classes that appear.
-void draw_legend(Canvas& canvas, double x, double y, Shown shown, std::pair<double, double> range,
-                 const std::vector<int>& classes, const std::string& unit) {
-  if (shown == Shown::colour) return;
-  if (shown == Shown::point_class) {
-    canvas.text({x, y}, "class", 13);
-    for (std::size_t i = 0; i < classes.size(); ++i) {
-      const double top = y + 12 + 22 * static_cast<double>(i);
-      canvas.rectangle(x, top, 16, 14, class_colour(classes[i]));
-      canvas.text({x + 24, top + 12}, class_name(classes[i]), 12);
-    }
-    return;
-  }
-  constexpr int length = 200;
-  canvas.text({x, y},
-              shown == Shown::height     ? "height, " + unit
-              : shown == Shown::distance ? "distance, m"
-                                         : "sigma_z, m",
-              13);
-  for (int i = 0; i < length; ++i) {
-    const double t = 1 - i / static_cast<double>(length);
-    canvas.rectangle(x, y + 12 + i, 18, 1.5, colour_of(shown, {}, t, 0, 1));
-  }
-  for (int i = 0; i <= 4; ++i) {
-    const double t = i / 4.0, value = range.second + t * (range.first - range.second);
-    canvas.text({x + 26, y + 12 + t * length + 4},
-                shown == Shown::height ? fmt::format("{:.1f}", value) : fmt::format("{:.3f}", value), 12);
-  }
-}
-
-}  // namespace
-
-std::string class_name(int c) {
-  switch (c) {
-    case 0:
-      return "never classified";
-    case 1:
-      return "unclassified";
-    case 2:
-      return "ground";
-    case 3:
-      return "low vegetation";
-    case 4:
-      return "medium vegetation";
-    case 5:
-      return "high vegetation";
-    case 6:
-      return "building";
-    case 7:
-      return "low noise";
-    case 9:
-      return "water";
-    case 11:
-      return "road surface";
-    case 18:
-      return "high noise";
-    default:
-      return fmt::format("class {}", c);
-  }
-}
-
-Colour height_ramp(double t) {
-  static const std::vector<Colour> stops = {{0.13, 0.29, 0.33}, {0.26, 0.52, 0.44}, {0.66, 0.72, 0.47},
-                                            {0.85, 0.68, 0.45}, {0.72, 0.47, 0.36}, {0.97, 0.95, 0.92}};
-  return between(stops, t);
-}
-
-Colour sigma_ramp(double t) {
-  static const std::vector<Colour> stops = {
-      {0.16, 0.36, 0.52}, {0.55, 0.72, 0.74}, {0.95, 0.90, 0.70}, {0.90, 0.55, 0.28}, {0.62, 0.12, 0.16}};
-  return between(stops, t);
-}
-
-Colour class_colour(int c) {
-  switch (c) {
-    case 2:
-      return {0.62, 0.50, 0.34};
-    case 3:
-      return {0.66, 0.78, 0.38};
-    case 4:
-      return {0.40, 0.62, 0.28};
-    case 5:
-      return {0.16, 0.40, 0.20};
-    case 6:
-      return {0.72, 0.30, 0.26};
-    case 7:
-    case 18:
-      return {0.60, 0.20, 0.60};
-    case 9:
-      return {0.24, 0.48, 0.72};
-    case 11:
-      return {0.36, 0.38, 0.42};
-    default:
-      return {0.30, 0.52, 0.50};
-  }
-}
-
-CloudView::CloudView(const Eigen::AlignedBox3d& box, std::pair<double, double> range, const Options& options)
-    : middle_(box.center()), range_(range), options_(options) {
-  const double azimuth = options.azimuth_deg * rad_per_deg,
-               rise = options.oblique ? 35 * rad_per_deg : 90 * rad_per_deg;
-  const Eigen::Vector3d eye(std::sin(azimuth) * std::cos(rise), std::cos(azimuth) * std::cos(rise), std::sin(rise));
-  const Eigen::Vector3d right =
-      options.oblique ? Eigen::Vector3d(-std::cos(azimuth), std::sin(azimuth), 0) : Eigen::Vector3d(1, 0, 0);
-  view_.row(0) = right, view_.row(2) = eye, view_.row(1) = eye.cross(right);
-  Eigen::AlignedBox2d seen;
-  for (int corner = 0; corner < 8; ++corner)
-    seen.extend(flat(box.corner(static_cast<Eigen::AlignedBox3d::CornerType>(corner))));
-  corner_ = {seen.min().x(), seen.max().y()};
-  const Eigen::Vector2d extent = seen.sizes().cwiseMax(1e-6);
-  const int beside = options.shown == Shown::colour ? 0 : legend_width;
-  scale_ = (options.width - 2 * margin - beside) / extent.x();
-  // No taller than a screen and a half.
-  scale_ = std::min(scale_, 1.2 * options.width / extent.y());
-  width_ = std::clamp(static_cast<int>(std::ceil(scale_ * extent.x())), 1, options.width),
-  height_ = std::clamp(static_cast<int>(std::ceil(scale_ * extent.y())), 1, 2 * options.width);
-  const double largest = 0.08 * options.width;  // pixels from a dot's middle to its rim
-  const double radius = std::min(largest, 0.62 * scale_ * options.spacing);
-  const int reach = static_cast<int>(radius);
-  for (int row = -reach; row <= reach; ++row)
-    for (int col = -reach; col <= reach; ++col)
-      if (col * col + row * row <= radius * radius || (col == 0 && row == 0)) dot_.emplace_back(col, row);
-  depth_ = photo::Raster<float>(width_, height_, 1, -INFINITY);
-  cells_ = photo::Rgb(width_, height_, 3, 255);
-}
-
-Eigen::Vector2d CloudView::flat(const Eigen::Vector3d& X) const { return (view_ * (X - middle_)).head<2>(); }
-
-void CloudView::add(const Eigen::Vector3d& X, const std::array<std::uint8_t, 3>& colour, double value) {
-  const Eigen::Vector3d v = view_ * (X - middle_);
-  const int col = static_cast<int>(scale_ * (v.x() - corner_.x())),
-            row = static_cast<int>(scale_ * (corner_.y() - v.y()));
-  if (col < 0 || row < 0 || col >= width_ || row >= height_) return;
-  const Colour shown = colour_of(options_.shown, colour, value, range_.first, range_.second);
-  for (const auto& [right, down] : dot_) {
-    const int c = col + right, r = row + down;
-    if (c < 0 || r < 0 || c >= width_ || r >= height_) continue;
-    const std::size_t at = static_cast<std::size_t>(r) * width_ + c;
-    // Nearer to the eye comes first; of one surface the point whose middle is nearer, so that dots stay round.
-    const double behind = (right * right + down * down) * 0.01 / scale_;
-    if (depth_.data[at] >= static_cast<float>(v.z() - behind)) continue;
-    depth_.data[at] = static_cast<float>(v.z() - behind);
-    put(cells_, at, shown, 1);
-  }
-}
-
-std::string CloudView::png(const std::vector<int>& classes) const {
-  // Pixels between points take the nearest of the points around them, a few pixels far.
-  photo::Raster<float> depth = depth_;
-  photo::Rgb cells = cells_;
-  for (int round = 0; round < 4; ++round) {
-    const photo::Raster<float> found = depth;
-    for (int row = 0; row < height_; ++row)
-      for (int col = 0; col < width_; ++col) {
-        if (std::isfinite(found.at(col, row))) continue;
-        int best = -1, around = 0;
-        float nearest = -INFINITY;
-        for (int r = std::max(0, row - 1); r <= std::min(height_ - 1, row + 1); ++r)
-          for (int c = std::max(0, col - 1); c <= std::min(width_ - 1, col + 1); ++c)
-            if (std::isfinite(found.at(c, r))) {
-              ++around;
-              if (found.at(c, r) > nearest) nearest = found.at(c, r), best = r * width_ + c;
-            }
-        if (around < 3) continue;
-        depth.at(col, row) = nearest;
-        for (int ch = 0; ch < 3; ++ch)
-          cells.at(col, row, ch) = cells.data[3 * static_cast<std::size_t>(best) + static_cast<std::size_t>(ch)];
-      }
-  }
-  if (options_.shown != Shown::colour) {  // light from the upper left, by the slope of what is seen
-    for (int row = 1; row + 1 < height_; ++row)
-      for (int col = 1; col + 1 < width_; ++col) {
-        const double dx = depth.at(col + 1, row) - depth.at(col - 1, row),
-                     dy = depth.at(col, row + 1) - depth.at(col, row - 1);
-        if (!std::isfinite(dx) || !std::isfinite(dy)) continue;
-        const double light = std::clamp(1 + 0.35 * std::tanh(0.5 * scale_ * (dx + dy) / 2), 0.6, 1.3);
-        for (int ch = 0; ch < 3; ++ch) {
-          std::uint8_t& v = cells.at(col, row, ch);
-          v = static_cast<std::uint8_t>(std::min(255.0, v * light));
-        }
-      }
-  }
-  const int beside = options_.shown == Shown::colour ? 0 : legend_width;
-  const int across = std::max(width_, least_width);
-  Canvas canvas(across + 2 * margin + beside, height_ + 2 * margin + strip);
-  canvas.picture(cells, margin, margin, width_, height_, true);
-  draw_legend(canvas, margin + width_ + 18, margin + 20, options_.shown, range_, classes, options_.unit);
-  const double length = round_step(0.25 * across / scale_ * options_.metres),
-               pixels = length / options_.metres * scale_;
-  const double y = height_ + 2 * margin + 14;
-  canvas.rectangle(margin, y, pixels, 5, ink);
-  canvas.text({margin + pixels + 8, y + 8}, fmt::format("{:g} m", length), 13);
-  // North as it lies in the picture.
-  const Eigen::Vector3d north = view_ * Eigen::Vector3d(0, 1, 0);
-  const Eigen::Vector2d to(north.x(), -north.y()), at(margin + across - 30.0, y + 3);
-  if (to.norm() > 0.05) {
-    canvas.arrow(at - 13 * to, at + 13 * to, ink, 1.6);
-    canvas.text({at.x() + 16, at.y() + 5}, "N", 13);
-  }
-  return canvas.png();
-}
-
-namespace {
-
-/// Range of what is shown, but for one in a hundred at each end.
-std::pair<double, double> shown_range(cloud::LasReader& file, Shown shown) {
-  if (shown != Shown::height && shown != Shown::sigma) return {0, 1};
-  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
-  std::vector<double> values = cloud::sample(file, [&](const cloud::LasPoints& points, std::size_t i) {
-    return shown == Shown::height ? points.at(i).z() : points.value(i, *sigma);
-  });
-  std::sort(values.begin(), values.end());
-  const std::size_t tail = values.size() / 100;
-  return {shown == Shown::sigma ? 0.0 : values[tail], values[values.size() - 1 - tail]};
-}
-
-}  // namespace
 
 namespace {
 
@@ -280,40 +28,215 @@ double spacing_of(cloud::LasReader& file, const cloud::Extent& extent) {
   return cloud::plan_spacing(some) * std::sqrt(static_cast<double>(some.size()) / static_cast<double>(file.to_read()));
 }
 
-}  // namespace
+/// Points a square metre, in squares of some spacings.
+class Densities {
+ public:
+  Densities(cloud::LasReader& file, const cloud::Extent& extent, double spacing, double metres, Progress& progress)
+      : low_(extent.box.min().head<2>()) {
+    const Eigen::Vector2d size = extent.box.sizes().head<2>();
+    constexpr double most = 4e6;  // squares
+    cell_ = std::max({6 * spacing, std::sqrt(size.x() * size.y() / most), 1e-9});
+    counts_ = photo::Raster<float>(1 + static_cast<int>(size.x() / cell_), 1 + static_cast<int>(size.y() / cell_));
+    per_m2_ = 1 / (cell_ * cell_ * metres * metres);
+    file.rewind();
+    progress.start("counting", file.to_read());
+    for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
+      progress.check();
+      for (std::size_t i = 0; i < points.size(); ++i)
+        if (const Eigen::Vector3d X = points.at(i); extent.holds(X)) ++at(X);
+      progress.advance(points.size());
+    }
+  }
+  double of(const Eigen::Vector3d& X) { return at(X) * per_m2_; }
 
-std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, CloudView::Options options,
-                         Progress& progress) {
-  const auto range = shown_range(file, options.shown);
+ private:
+  Eigen::Vector2d low_;
+  double cell_ = 1, per_m2_ = 1;
+  photo::Raster<float> counts_;
+
+  float& at(const Eigen::Vector3d& X) {
+    const Eigen::Vector2d p = (X.head<2>() - low_) / cell_;
+    return counts_.at(std::clamp(static_cast<int>(p.x()), 0, counts_.width - 1),
+                      std::clamp(static_cast<int>(p.y()), 0, counts_.height - 1));
+  }
+};
+
+/// What a picture shows of a file's points, and all that views of it need.
+struct Scene {
+  cloud::Extent extent;
+  Eigen::AlignedBox3d box;
+  CloudView::Options options;
+  std::function<double(const cloud::LasPoints&, std::size_t, const Eigen::Vector3d&)> value;
+  std::pair<double, double> range{0, 1};
+  std::vector<int> classes;
+};
+
+/// All but one in a hundred at each end.
+std::pair<double, double> middle_range(std::vector<double> values) {
+  std::sort(values.begin(), values.end());
+  const std::size_t tail = values.size() / 100;
+  return {values[tail], values[values.size() - 1 - tail]};
+}
+
+Scene scene_of(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+               Progress& progress) {
+  Scene out;
+  out.options = options;
   const cloud::Units units = cloud::units_of(file.header());
-  options.metres = units.angles ? 111320 : units.metres.x();
-  options.unit = units.plan;
+  out.options.metres = units.angles ? 111320 : units.metres.x();
+  out.options.unit = units.plan;
   // Strays far off, above or below must not shrink the site to a strip.
-  const cloud::Extent extent = cloud::extent_of(file, progress);
-  if (extent.strays > 0)
-    progress.say(
-        fmt::format("{} of {} points lie far from all others and are not drawn", extent.strays, file.header().points));
-  options.spacing = spacing_of(file, extent);
-  Eigen::AlignedBox3d box = extent.box;
-  if (options.oblique) std::tie(box.min().z(), box.max().z()) = shown_range(file, Shown::height);
-  CloudView view(box, range, options);
-  const cloud::LasAttribute* sigma = cloud::sigma_of(file.header());
+  out.extent = cloud::extent_of(file, progress);
+  if (out.extent.strays > 0)
+    progress.say(fmt::format("{} of {} points lie far from all others and are not drawn", out.extent.strays,
+                             file.header().points));
+  out.options.spacing = spacing_of(file, out.extent);
+  const auto heights =
+      middle_range(cloud::sample(file, [](const cloud::LasPoints& p, std::size_t i) { return p.at(i).z(); }));
+  out.box = out.extent.box;
+  std::tie(out.box.min().z(), out.box.max().z()) = heights;
+  const Shown shown = options.shown;
+  const cloud::LasAttribute* attribute = shown == Shown::sigma  ? cloud::sigma_of(file.header())
+                                         : shown == Shown::rays ? file.header().attribute("rays")
+                                                                : nullptr;
+  if (attribute) {
+    out.value = [attribute](const cloud::LasPoints& p, std::size_t i, const auto&) { return p.value(i, *attribute); };
+    out.range = middle_range(
+        cloud::sample(file, [&](const cloud::LasPoints& p, std::size_t i) { return p.value(i, *attribute); }));
+    if (shown == Shown::sigma) out.range.first = 0;
+  } else if (shown == Shown::density) {
+    auto densities =
+        std::make_shared<Densities>(file, out.extent, out.options.spacing, out.options.metres, progress);
+    out.value = [densities](const cloud::LasPoints&, std::size_t, const Eigen::Vector3d& X) {
+      return densities->of(X);
+    };
+    // Twice the usual density and more: walls, seen from above, would make all else look alike.
+    std::vector<double> some = cloud::sample(
+        file, [&](const cloud::LasPoints& p, std::size_t i) { return densities->of(p.at(i)); });
+    out.range = {0, 2 * median(some)};
+  } else if (shown == Shown::point_class) {
+    out.value = [](const cloud::LasPoints& p, std::size_t i, const auto&) { return double(p.point_class(i)); };
+  } else {
+    out.value = [](const cloud::LasPoints&, std::size_t, const Eigen::Vector3d& X) { return X.z(); };
+    out.range = heights;
+  }
+  for (const auto& [c, n] : described.classes) out.classes.push_back(c);
+  return out;
+}
+
+/// Adds all points of a file to some views, each on a thread.
+void draw_all(cloud::LasReader& file, const cloud::Description& described, const Scene& scene,
+              std::vector<CloudView>& views, Progress& progress) {
+  struct Dot {
+    Eigen::Vector3d X;
+    std::array<std::uint8_t, 3> colour;
+    double value;
+  };
+  std::vector<Dot> dots;
   file.rewind();
   progress.start("drawing", file.to_read());
   for (cloud::LasPoints points = file.next(); points.size() > 0; points = file.next()) {
     progress.check();
-    for (std::size_t i = 0; i < points.size(); ++i) {
-      const Eigen::Vector3d X = points.at(i);
-      const double value = options.shown == Shown::sigma         ? points.value(i, *sigma)
-                           : options.shown == Shown::point_class ? points.point_class(i)
-                                                                 : X.z();
-      view.add(X, points.colour(i, described.eight_bit), value);
-    }
+    dots.clear();
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (const Eigen::Vector3d X = points.at(i); scene.extent.holds(X))
+        dots.push_back({X, points.colour(i, described.eight_bit), scene.value(points, i, X)});
+    parallel_for(views.size(), [&](std::size_t v) {
+      for (const Dot& dot : dots) views[v].add(dot.X, dot.colour, dot.value);
+    });
     progress.advance(points.size());
   }
-  std::vector<int> classes;
-  for (const auto& [c, n] : described.classes) classes.push_back(c);
-  return view.png(classes);
+}
+
+}  // namespace
+
+std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
+                        Progress& progress) {
+  constexpr int margin = 16, gap = 24, caption = 22, heading = 30;
+  const Scene scene = scene_of(file, described, options.view, progress);
+  const std::size_t n = options.eyes.size(), columns = n == 1 ? 1 : n <= 4 ? 2 : 3;
+  const int legend = legend_width_of(options.view.shown), across = options.view.width - legend;
+  std::vector<CloudView> views;
+  for (const Eye& eye : options.eyes) {
+    CloudView::Options own = scene.options;
+    own.eye = eye;
+    // A view takes off margins of its own, and the legend, which stands but once.
+    own.width = (across - 2 * margin - static_cast<int>(columns - 1) * gap) / static_cast<int>(columns) + 2 * margin + legend;
+    views.emplace_back(scene.box, scene.range, own);
+  }
+  draw_all(file, described, scene, views, progress);
+  const int above = options.title.empty() ? 0 : heading, on_each = n == 1 ? 0 : caption;
+  std::vector<int> tops = {margin + above}, widths(columns, 0);
+  for (std::size_t i = 0; i < n; i += columns) {
+    int tallest = 0;
+    for (std::size_t k = i; k < std::min(n, i + columns); ++k)
+      tallest = std::max(tallest, views[k].height()), widths[k - i] = std::max(widths[k - i], views[k].width());
+    tops.push_back(tops.back() + tallest + on_each + (i + columns < n ? gap : 0));
+  }
+  std::vector<int> lefts = {margin};
+  for (const int w : widths) lefts.push_back(lefts.back() + w + gap);
+  const int pictures = lefts.back() - gap;
+  Canvas canvas(pictures + margin + legend, tops.back() + margin);
+  if (above > 0) canvas.text({margin, margin + 12}, options.title, 14);
+  for (std::size_t i = 0; i < n; ++i) {
+    const double x = lefts[i % columns], y = tops[i / columns];
+    if (on_each > 0) canvas.text({x, y + 12}, options.eyes[i].words(), 13);
+    views[i].draw(canvas, x, y + on_each);
+  }
+  draw_legend(canvas, pictures + 18, margin + above + 20, options.view.shown, scene.range, scene.classes,
+              scene.options.unit);
+  return canvas.png();
+}
+
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described,
+                         const CloudView::Options& options, Progress& progress) {
+  return cloud_sheet(file, described, {options, {options.eye}, {}}, progress);
+}
+
+std::vector<Eye> flight_of(const std::vector<Eye>& places, int frames) {
+  std::vector<Eye> out;
+  for (int i = 0; i < frames; ++i) {
+    if (places.size() == 1) {
+      const double azimuth = places[0].azimuth_deg + 360.0 * i / frames;
+      out.push_back({std::fmod(azimuth, 360), places[0].rise_deg});
+      continue;
+    }
+    const double at = frames < 2 ? 0 : static_cast<double>(i) / (frames - 1) * static_cast<double>(places.size() - 1);
+    const std::size_t k = std::min(static_cast<std::size_t>(at), places.size() - 2);
+    const double t = at - static_cast<double>(k),
+                 turn = std::remainder(places[k + 1].azimuth_deg - places[k].azimuth_deg, 360);
+    out.push_back({places[k].azimuth_deg + t * turn,
+                   places[k].rise_deg + t * (places[k + 1].rise_deg - places[k].rise_deg)});
+  }
+  return out;
+}
+
+void fly(cloud::LasReader& file, const cloud::Description& described, CloudView::Options options,
+         const std::vector<Eye>& flight, const std::function<void(std::size_t, const std::string&)>& keep,
+         Progress& progress) {
+  // Even numbers: films are made of them.
+  if (options.height == 0) options.height = options.width * 9 / 16;
+  options.width += options.width % 2, options.height += options.height % 2;
+  Scene scene = scene_of(file, described, options, progress);
+  // The whole site stays in every picture, at one scale.
+  double scale = INFINITY;
+  for (const Eye& eye : flight) {
+    scene.options.eye = eye;
+    scale = std::min(scale, CloudView(scene.box, scene.range, scene.options).scale());
+  }
+  scene.options.scale = scale;
+  constexpr std::size_t at_once = 12;
+  for (std::size_t begin = 0; begin < flight.size(); begin += at_once) {
+    std::vector<CloudView> views;
+    for (std::size_t i = begin; i < std::min(flight.size(), begin + at_once); ++i) {
+      scene.options.eye = flight[i];
+      views.emplace_back(scene.box, scene.range, scene.options);
+    }
+    draw_all(file, described, scene, views, progress);
+    std::vector<std::string> pngs(views.size());
+    parallel_for(views.size(), [&](std::size_t i) { pngs[i] = views[i].png(scene.classes); });
+    for (std::size_t i = 0; i < pngs.size(); ++i) keep(begin + i, pngs[i]);
+  }
 }
 
 std::string section_figure(const std::vector<cloud::SectionPoint>& points, double length,
@@ -331,7 +254,7 @@ std::string section_figure(const std::vector<cloud::SectionPoint>& points, doubl
   }
   const double pad = std::max(0.02 * length, 0.08 * (high - low));
   constexpr int width = 1280;
-  const int beside = options.shown == Shown::colour ? 20 : legend_width;
+  const int beside = std::max(20, legend_width_of(options.shown));
   constexpr double left = 74, below = 46, top = 40;
   const double scale = (width - left - beside) / length;
   const double wanted = (high - low + 2 * pad) * scale * options.exaggeration;
@@ -340,13 +263,13 @@ std::string section_figure(const std::vector<cloud::SectionPoint>& points, doubl
   const double middle = 0.5 * (low + high), half = 0.5 * (height - below - top) / (scale * options.exaggeration);
   const ChartFrame frame(canvas, {0, length, fmt::format("along the section, {}", options.unit)},
                          {middle - half, middle + half, fmt::format("height, {}", options.unit)}, beside, top);
+  const std::pair<double, double> range = options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst);
   std::vector<int> classes;
   for (const cloud::SectionPoint& p : points) {
     const double value = options.shown == Shown::height  ? p.height
                          : options.shown == Shown::sigma ? p.sigma
                                                          : p.point_class;
-    const auto [from, to] = options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst);
-    canvas.disc(frame.at(p.along, p.height), 1.1, colour_of(options.shown, p.colour, value, from, to));
+    canvas.disc(frame.at(p.along, p.height), 1.1, colour_of(options.shown, p.colour, value, range));
     if (std::find(classes.begin(), classes.end(), p.point_class) == classes.end()) classes.push_back(p.point_class);
   }
   std::sort(classes.begin(), classes.end());
@@ -354,8 +277,8 @@ std::string section_figure(const std::vector<cloud::SectionPoint>& points, doubl
   canvas.text({left, 24},
               stretched ? fmt::format("{}, heights times {:g}", options.title, options.exaggeration) : options.title,
               14);
-  draw_legend(canvas, width - beside + 18, top + 14, options.shown,
-              options.shown == Shown::height ? std::pair(low, high) : std::pair(0.0, worst), classes, options.unit);
+  draw_legend(canvas, width - beside + 18, top + 14, options.shown, range, classes,
+              options.unit);
   return canvas.png();
 }
 

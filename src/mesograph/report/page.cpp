@@ -1,11 +1,6 @@
-#include <fcntl.h>
-#include <signal.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <kainjow/mustache.hpp>
 #include <mesograph/base/files.hpp>
+#include <mesograph/base/run_program.hpp>
 #include <mesograph/report/base64.hpp>
 #include <mesograph/report/page.hpp>
 
@@ -156,38 +151,6 @@ std::string page_html(const Page& page) {
   km::mustache mustache(shell);
   return mustache.render(data);
 }
-
-namespace {
-
-/// Runs a program to its end, quietly; false where it cannot be started or fails. Ends it where the user interrupts.
-bool run_program(std::vector<std::string> words, const Progress& progress) {
-  std::vector<char*> arguments;
-  for (std::string& word : words) arguments.push_back(word.data());
-  arguments.push_back(nullptr);
-  posix_spawn_file_actions_t files;
-  posix_spawn_file_actions_init(&files);
-  for (const int stream : {STDOUT_FILENO, STDERR_FILENO})
-    posix_spawn_file_actions_addopen(&files, stream, "/dev/null", O_WRONLY, 0);
-  pid_t child = 0;
-  const int started = posix_spawnp(&child, arguments[0], &files, nullptr, arguments.data(), environ);
-  posix_spawn_file_actions_destroy(&files);
-  if (started != 0) return false;
-  int status = 0;
-  try {
-    while (waitpid(child, &status, WNOHANG) == 0) {
-      progress.check();
-      usleep(20000);
-    }
-  } catch (...) {
-    kill(child, SIGKILL);
-    waitpid(child, &status, 0);
-    throw;
-  }
-  progress.check();  // a key at the terminal ends the child too
-  return WIFEXITED(status) && WEXITSTATUS(status) == 0;
-}
-
-}  // namespace
 
 bool print_pdf(const std::filesystem::path& html, const std::filesystem::path& pdf, const Progress& progress) {
   const std::filesystem::path scratch = scratch_path(pdf);

@@ -50,8 +50,8 @@ std::string picture_of(const cloud::NormalDistances& all, const std::vector<floa
   draw::CloudView::Options options;
   options.shown = draw::Shown::distance, options.spacing = 0.5 * all.scale;
   // A wall is looked at from its front, ground from above.
-  options.oblique = mean.head<2>().norm() > std::abs(mean.z());
-  options.azimuth_deg = std::fmod(360 + std::atan2(mean.x(), mean.y()) * deg_per_rad, 360);
+  if (mean.head<2>().norm() > std::abs(mean.z()))
+    options.eye = {std::fmod(360 + std::atan2(mean.x(), mean.y()) * deg_per_rad, 360), 35};
   draw::CloudView view(box, {-limit, limit}, options);
   for (std::size_t i = 0; i < all.places.size(); ++i) {
     // What is not beyond error is pale.
