@@ -36,8 +36,11 @@ Words run_judged(Call& call, const cloud::Judge& judge, cloud::JudgeOptions opti
   return words;
 }
 
-/// Of the file that the action reads.
-LasUnits units_of_file(const Call& call) { return units_of(call, cloud::LasReader(call.paths()[1]).header()); }
+/// Of the file that the action reads; a wrong call is told before.
+LasUnits units_of_file(Call& call) {
+  cloud_files(call, ".las");
+  return units_of(call, cloud::LasReader(call.paths()[1]).header());
+}
 
 void read_ground(const Call& call, const LasUnits& units, cloud::GroundOptions& options) {
   options.largest = length_of(call, units, "largest", options.largest, 0.1);

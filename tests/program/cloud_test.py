@@ -1,8 +1,11 @@
 #!/usr/bin/python3
 """Actions on LAS clouds, ours and those of other programs, by the built program: usage as in harness.py. Files are made
 and read here, by the standard's offsets."""
+import http.server
 import struct
 import sys
+import threading
+import urllib.request
 
 import numpy as np
 from harness import call, folder, good, rows, run_all
@@ -197,6 +200,7 @@ def test_a_streamed_cloud_is_the_same_cloud_and_parts_of_it_are_read_alone():
     assert sum(n[2] for n in octree.nodes.values()) == len(xyz) and len(octree.nodes) == answer["nodes"]
     assert octree.parents_are_there() and octree.chunks_follow() and octree.pages == 1 and octree.times == (0, 0)
     assert abs(octree.spacing - 2 * octree.half / 128) < 1e-9
+    over_network(octree, tree)
     least = min((n[2], key) for key, n in octree.nodes.items())[1]
     known = set(map(bytes, raw))
     for key in ((0, 0, 0, 0), least):
@@ -218,6 +222,34 @@ def test_a_streamed_cloud_is_the_same_cloud_and_parts_of_it_are_read_alone():
     assert picture(WORK / "tree.png").shape[1] >= 200
     wrong = call("cloud", "stream", FILE)
     assert wrong.code == 3 and "format 2" in wrong.last and not (WORK / "site.copc.laz").exists()
+
+
+def over_network(octree, tree):
+    """A server of ranges, and a reader who asks for a part of the ground: he gets it with a part of the bytes."""
+    sent = []
+
+    class Ranges(http.server.BaseHTTPRequestHandler):
+        def do_GET(self):
+            begin, end = map(int, self.headers["Range"].removeprefix("bytes=").split("-"))
+            body = tree.read_bytes()[begin : end + 1]
+            sent.append(len(body))
+            self.send_response(206)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *words):
+            pass
+
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), Ranges) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        address = f"http://127.0.0.1:{server.server_address[1]}/"
+        ask = lambda at, n: urllib.request.urlopen(urllib.request.Request(address, headers={"Range": f"bytes={at}-{at + n - 1}"})).read()
+        far = Octree(tree, ask)
+        head, key = sum(sent), max(k for k in far.nodes if k[0] == 1)
+        assert far.nodes == octree.nodes and head == 589 + 32 * len(far.nodes)
+        assert far.records(key) == octree.records(key) and sum(sent) == head + far.nodes[key][1]
+        server.shutdown()
 
 
 def picture(path):
@@ -242,14 +274,104 @@ def test_a_section_has_picture_and_table():
 def test_a_render_shows_colours_where_they_are():
     good("cloud", "render", FILE, "--pixels", 640, "--out", WORK / "r.png")
     image = picture(WORK / "r.png")
-    # 60 m over 608 pixels from the left margin of 16; north is up.
-    at = lambda east, north: image[int(16 + (40 - north) * 608 / 59.8), int(16 + east * 608 / 59.8)]
+    # 60 m over 608 pixels from the left margin of 16, below a title of 30; north is up.
+    at = lambda east, north: image[int(46 + (40 - north) * 608 / 59.8), int(16 + east * 608 / 59.8)]
     assert np.abs(at(23, 12) - [150, 60, 50]).max() < 12 and np.abs(at(8, 30) - [90, 120, 60]).max() < 12
     for words in (["--from", 200, "--by", "height"], ["--by", "class"]):
         good("cloud", "render", FILE, *words, "--out", WORK / "r2.png")
         assert (picture(WORK / "r2.png").std(axis=(0, 1)) > 10).all()
     no_sigma = call("cloud", "render", FILE, "--by", "sigma")
     assert no_sigma.code == 3 and "neither sigma_z nor sigma_match" in no_sigma.last
+
+
+def test_sheets_and_flights_show_a_cloud_from_all_sides():
+    answer = good("cloud", "render", FILE, "--from", "above,200,20:60", "--by", "density", "--pixels", 900, "--out", WORK / "sheet.png")
+    assert answer["views"] == 3 and 850 < picture(WORK / "sheet.png").shape[1] <= 900
+    answer = good("cloud", "render", FILE, "--flight", 4, "--pixels", 320, "--by", "shade", "--out", WORK / "fly.png")
+    frames = sorted((WORK / "fly").iterdir())
+    shapes = {picture(f).shape for f in frames}
+    assert [f.name for f in frames] == ["0001.png", "0002.png", "0003.png", "0004.png"] and shapes == {(180, 320, 3)}
+    assert len({f.read_bytes() for f in frames}) == 4 and answer["frames"] == 4
+    # Lit from the north-west: of a mound the side that faces it is the brighter.
+    east, north = (a.ravel() for a in np.meshgrid(np.arange(-20, 20, 0.1), np.arange(-20, 20, 0.1)))
+    mound = np.column_stack([east, north, 8 * np.exp(-(east**2 + north**2) / 60)])
+    write_las(WORK / "mound.las", mound, np.zeros((len(mound), 3)), 0)
+    good("cloud", "render", WORK / "mound.las", "--by", "shade", "--pixels", 432, "--out", WORK / "mound.png")
+    image = picture(WORK / "mound.png")[:, :, 0]
+    at = lambda e, n: image[int(46 + 10 * (20 - n)) + np.arange(-3, 4)][:, int(16 + 10 * (e + 20)) + np.arange(-3, 4)].mean()
+    assert at(-4, 4) > at(15, -15) + 20 and at(4, -4) < at(15, -15) - 20
+
+
+def test_many_files_are_one_cloud():
+    tiles = WORK / "tiles"
+    tiles.mkdir()
+    east = "431230,0,1e9,1e9"
+    good("cloud", "cut", FILE, "--box", east, "--out", tiles / "a.las")
+    good("cloud", "cut", FILE, "--box", east, "--outside", "--out", tiles / "b.laz")
+    for name in (tiles, tiles / "?.la[sz]"):
+        assert good("cloud", "describe", name)["points"] == len(XYZ)
+    whole, parts = (good("cloud", "cut", f, "--box", "431225,6822405,431235,6822415", "--out", WORK / "c.las")["points"] for f in (FILE, tiles))
+    assert whole == parts == good("cloud", "describe", WORK / "c.las")["points"]
+    # Joined with itself and thinned: what one cube of 5 cm holds is one point.
+    answer = good("cloud", "join", tiles, FILE, "--spacing", 0.05, "--out", WORK / "twice.las")
+    assert answer["of"] == 2 * len(XYZ) and answer["points"] == len(XYZ)
+    odd = tiles / "odd.las"
+    write_las(odd, XYZ[:9], RGB[:9], 0)
+    odd.write_bytes(odd.read_bytes()[:104] + b"\x00" + odd.read_bytes()[105:])
+    told = call("cloud", "describe", tiles)
+    assert told.code == 3 and "odd.las: its point format is 0, not 2" in told.last, told.last
+    odd.unlink()
+    (tiles / "index.csv").write_text("file,west,south,east,north,points\nb.laz,0,0,1,1,1\n")
+    assert good("cloud", "describe", tiles)["points"] == len(XYZ) - good("cloud", "describe", tiles / "a.las")["points"]
+
+
+def test_moves_turn_scale_and_reach_other_systems_and_boxes_turn():
+    about = np.array([431230, 6822420, 600.0])
+    good("cloud", "move", FILE, "--turn", 90, "--scale", 2, "--about", "431230,6822420,600", "--by", "1,2,3", "--out", WORK / "t.las")
+    d = read_las(FILE)[0] - about
+    # A quarter turn clockwise: north becomes east, east becomes south.
+    want = about + 2 * np.column_stack([d[:, 1], -d[:, 0], d[:, 2]]) + [1, 2, 3]
+    assert np.abs(read_las(WORK / "t.las")[0] - want).max() < 0.00051
+    answer = good("cloud", "cut", FILE, "--box", "431220,6822410,431240,6822430", "--box-turn", 45, "--out", WORK / "d.las")
+    inside = np.abs(d[:, 0]) + np.abs(d[:, 1]) <= 10 * 2**0.5  # a diamond
+    assert abs(answer["points"] - inside.sum()) <= 2  # but for points on its rim
+    # In a system of feet lengths of options are metres unless the file's unit is asked for.
+    from osgeo import osr
+
+    system = osr.SpatialReference()
+    system.ImportFromEPSG(2272)  # a grid that counts US survey feet
+    feet, text = WORK / "feet.las", system.ExportToWkt().encode() + b"\0"
+    raw = np.zeros((len(XYZ), 30), np.uint8)
+    place = np.column_stack([2700000 + d[:, 0] / 0.3048006096, 250000 + d[:, 1] / 0.3048006096, XYZ[:, 2] / 0.3048006096])
+    raw[:, :12] = np.round((place - [2700000, 250000, 0]) / 0.001).astype("<i4").view(np.uint8).reshape(-1, 12)
+    raw[:, 14] = 1 | 1 << 4
+    head = bytearray(375)
+    head[:4], head[24], head[25], head[104] = b"LASF", 1, 4, 6
+    struct.pack_into("<H", head, 6, 16)
+    struct.pack_into("<HII", head, 94, 375, 375 + 54 + len(text), 1)
+    struct.pack_into("<H", head, 105, 30)
+    struct.pack_into("<12d", head, 131, *[0.001] * 3, 2700000, 250000, 0, *np.column_stack([place.max(0), place.min(0)]).ravel())
+    struct.pack_into("<Q", head, 247, len(place))
+    record = bytearray(54)
+    struct.pack_into("<16sHH", record, 2, b"LASF_Projection", 2112, len(text))
+    feet.write_bytes(bytes(head) + bytes(record) + text + raw.tobytes())
+    counts = [good("cloud", "thin", feet, "--spacing", s, "--units", u, "--out", WORK / "th.las")["points"] for s, u in ((0.6, "m"), (0.6 / 0.3048006096, "file"), (0.6, "file"))]
+    assert abs(counts[0] / counts[1] - 1) < 0.01 and counts[2] > 3 * counts[1], counts  # a rounding moves the cubes' edges
+    answer = good("cloud", "move", feet, "--crs", "EPSG:32618", "--out", WORK / "utm.las")
+    target = osr.SpatialReference()
+    target.ImportFromEPSG(32618)
+    for s in (system, target):
+        s.SetAxisMappingStrategy(osr.OAMS_TRADITIONAL_GIS_ORDER)
+    way = osr.CoordinateTransformation(system, target)
+    # GDAL takes the same datums for one, or an operation of a metre or two: the answer says which accuracy.
+    want = np.array([way.TransformPoint(*p)[:2] for p in place[::2000]])
+    data = (WORK / "utm.las").read_bytes()
+    first, scale, offset = struct.unpack_from("<I", data, 96)[0], struct.unpack_from("<3d", data, 131), struct.unpack_from("<3d", data, 155)
+    got = np.frombuffer(data, np.uint8, offset=first).reshape(-1, 30)[:, :12].copy().view("<i4") * scale + offset
+    assert np.abs(got[::2000, :2] - want).max() < 2.5 and answer["heights_kept"] and answer["accuracy"] >= 0
+    spread = np.abs((got[::2000, :2] - want) - (got[0, :2] - want[0])).max()
+    assert spread < 0.005, spread  # whatever the datum, the shape is the same
+    assert np.abs(got[:, 2] - place[:, 2]).max() < 0.002  # a CRS without heights leaves them as they are
 
 
 def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
@@ -274,6 +396,28 @@ def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
         good("cloud", "cut", plain, "--box", "1e8,1e8,2e8,2e8", "--outside", "--out", packed)
         assert b"".join(read_laz(packed)) == raw.tobytes(), layout
         plain.unlink(), packed.unlink()
+    # The older formats, point by point: any returns, flags, angles, sources.
+    for layout, extra in ((0, 0), (1, 2), (2, 0), (3, 4)):
+        n, fixed = 1500, {0: 20, 1: 28, 2: 26, 3: 34}[layout]
+        raw = RNG.integers(0, 256, (n, fixed + extra)).astype(np.uint8)
+        raw[:, :12] = np.cumsum(RNG.integers([-40, -900, -90000], [41, 901, 90001], (n, 3)), axis=0).astype("<i4").view(np.uint8).reshape(-1, 12)
+        for column in range(12, fixed + extra):
+            raw[:, column] = raw[np.maximum.accumulate(np.where(RNG.random(n) < 0.4, np.arange(n), 0)), column]
+        if layout in (1, 3):
+            raw[:, 20:28] = raw[0, 20:28]
+        head = bytearray(227)
+        head[:4], head[24], head[25], head[104] = b"LASF", 1, 2, layout
+        struct.pack_into("<HII", head, 94, 227, 227, 0)
+        struct.pack_into("<H2I", head, 105, raw.shape[1], n, 0)
+        xyz = raw[:, :12].copy().view("<i4") * 0.001
+        struct.pack_into("<12d", head, 131, *[0.001] * 3, 0, 0, 0, *np.column_stack([xyz.max(0), xyz.min(0)]).ravel())
+        plain, packed, back = WORK / "old.las", WORK / "old.laz", WORK / "back.las"
+        plain.write_bytes(bytes(head) + raw.tobytes())
+        good("cloud", "cut", plain, "--box", "1e8,1e8,2e8,2e8", "--outside", "--out", packed)
+        assert b"".join(read_laz(packed)) == raw.tobytes(), layout
+        good("cloud", "cut", packed, "--box", "1e8,1e8,2e8,2e8", "--outside", "--out", back)
+        assert back.read_bytes()[227:] == raw.tobytes(), layout
+        plain.unlink(), packed.unlink(), back.unlink()
 
 
 def test_what_cannot_be_is_told_and_leaves_nothing():
@@ -287,11 +431,18 @@ def test_what_cannot_be_is_told_and_leaves_nothing():
         (["describe"], 2, "needs one file"),
         (["descrbe", FILE], 2, "did you mean describe"),
         (["thin", FILE], 2, "needs --spacing"),
-        (["clean", FILE, "--out", WORK / "x.laz"], 3, "points of format 2 are not compressed"),
+        (["move", FILE, "--crs", "EPSG:25833"], 3, "names no coordinate system"),
+        (["move", FILE, "--turn", 5, "--scale", 0], 2, "--scale"),
+        (["describe", WORK / "none*.las"], 3, "no .las or .laz file has such a name"),
+        (["thin", str(WORK / "*.las"), "--spacing", 1], 2, "--out is needed"),
+        (["cut", FILE, "--box-turn", 10, "--class", 1], 2, "goes with --box"),
+        (["thin", FILE, "--spacing", 1, "--units", "inch"], 2, "write m or file"),
         (["clean", FILE, "--out", FILE], 2, "not overwritten"),
         (["section", FILE, "--line", "1:2"], 2, "--line"),
         (["section", FILE, "--line", "1:2,3:x"], 2, "is no place"),
-        (["render", FILE, "--by", "mood"], 2, "colour, height, class or sigma"),
+        (["render", FILE, "--by", "mood"], 2, "colour, height, class, sigma"),
+        (["render", FILE, "--from", "200:high"], 2, "give above, or an azimuth"),
+        (["render", FILE, "--flight", 1], 2, "from 2 to 10000"),
     ):
         refused = call("cloud", *words)
         assert refused.code == code and said in refused.last, (words, refused.code, refused.last)

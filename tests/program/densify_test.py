@@ -242,8 +242,15 @@ def test_a_compressed_cloud_is_the_plain_one_to_the_bit_whatever_is_done_to_it()
     packed.write_bytes(one[: len(one) // 2])
     damaged = call("cloud", "describe", packed)
     assert damaged.code == 3 and "packed.laz" in damaged.last and "cut off" in damaged.last, damaged.last
-    tiled = call("densify", "--level", 0, "--tiles", 20, "-s", SURVEY, "--out", WORK / "t.laz")
-    assert tiled.code == 3 and ".laz or .ply in one file" in tiled.last and not (WORK / "t").exists(), tiled.last
+    # Tiles too, which are one cloud again.
+    tiled = good("densify", "--level", 0, "--tiles", 40, "-s", SURVEY, "--out", WORK / "t.laz")
+    names = [r["file"] for r in rows(WORK / "t" / "index.csv")]
+    assert len(names) > 2 and all(n.endswith(".laz") and (WORK / "t" / n).exists() for n in names)
+    good("cloud", "cut", WORK / "t", *everything, "--out", back)
+    records = lambda path: np.sort(np.frombuffer(path.read_bytes(), np.uint8, offset=struct.unpack_from("<I", path.read_bytes(), 96)[0]).view("V45"))
+    assert tiled["points"] == ANSWER["points"] and np.array_equal(records(back), records(plain))
+    ply = call("densify", "--level", 0, "--tiles", 20, "-s", SURVEY, "--out", WORK / "u.ply")
+    assert ply.code == 3 and "in one file as .ply" in ply.last and not (WORK / "u").exists(), ply.last
 
 
 def test_regions_and_spacings_that_cannot_be_are_refused_with_figures():
@@ -252,7 +259,7 @@ def test_regions_and_spacings_that_cannot_be_are_refused_with_figures():
         (["--within", WORK / "none.shp"], "no such file"),
         (["--spacing", 0.001], "finer than the photos show"),
         (["--disk", 0.000001], "depth maps of one photo and its partners need"),
-        (["--out", WORK / "cloud.xyz"], "as .las, or as .laz or .ply"),
+        (["--out", WORK / "cloud.xyz"], "as .las or .laz, or in one file as .ply"),
     ):
         refused = call("densify", "--level", 0, *words, "-s", SURVEY)
         assert refused.code == 3 and said in refused.last, refused.last

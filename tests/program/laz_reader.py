@@ -184,21 +184,81 @@ def chunk(data, n, layout, length):
     return records
 
 
-def colour(r, stream, which, parts, clamp):
-    last, s = r[30:36], stream.symbol(which)
+def colour(r, stream, which, parts, clamp, at=30):
+    """Red, green, blue from byte `at` of a record that still holds the last one's."""
+    last, s = r[at : at + 6], stream.symbol(which)
     for half in (0, 1):
         if s >> half & 1:
-            r[30 + half] = (last[half] + stream.symbol(parts[half])) % 256
+            r[at + half] = (last[half] + stream.symbol(parts[half])) % 256
     for half in (0, 1):
         if not s & 64:
-            r[32 + half] = r[34 + half] = r[30 + half]
+            r[at + 2 + half] = r[at + 4 + half] = r[at + half]
             continue
-        step = r[30 + half] - last[half]
+        step = r[at + half] - last[half]
         if s >> (2 + half) & 1:
-            r[32 + half] = (clamp(step + last[2 + half]) + stream.symbol(parts[2 + half])) % 256
-        step = int((step + r[32 + half] - last[2 + half]) / 2)  # towards nought
+            r[at + 2 + half] = (clamp(step + last[2 + half]) + stream.symbol(parts[2 + half])) % 256
+        step = int((step + r[at + 2 + half] - last[2 + half]) / 2)  # towards nought
         if s >> (4 + half) & 1:
-            r[34 + half] = (clamp(step + last[4 + half]) + stream.symbol(parts[4 + half])) % 256
+            r[at + 4 + half] = (clamp(step + last[4 + half]) + stream.symbol(parts[4 + half])) % 256
+
+
+# Kinds of returns of the older formats: by the number of returns (row) and which of them (column).
+KINDS = [
+    [15, 14, 13, 12, 11, 10, 9, 8],
+    [14, 0, 1, 3, 6, 10, 10, 9],
+    [13, 1, 2, 4, 7, 11, 11, 10],
+    [12, 3, 4, 5, 8, 12, 12, 11],
+    [11, 6, 7, 8, 9, 13, 13, 12],
+    [10, 10, 11, 12, 13, 14, 14, 13],
+    [9, 10, 11, 12, 13, 14, 15, 14],
+    [8, 9, 10, 11, 12, 13, 14, 15],
+]
+
+
+def old_chunk(data, n, layout, length):
+    """Records of one chunk of formats 0 to 3, coded point by point; GPS times that stand still."""
+    fixed, stream = {0: 20, 1: 28, 2: 26, 3: 34}[layout], Stream(data[length:])
+    records, changed, bits, classes, users = [data[:length]], Model(64), {}, {}, {}
+    bright, source, angles = Numbers(16, 4), Numbers(16, 1), [Model(256), Model(256)]
+    x, y, z = Numbers(32, 2), Numbers(32, 22), Numbers(32, 20)
+    dx, dy = [[0] * 5 for _ in range(16)], [[0] * 5 for _ in range(16)]
+    turn_x, turn_y, lights, heights = [True] * 16, [True] * 16, [0] * 16, [0] * 8
+    still, parts, which = Model(6), [Model(256) for _ in range(6)], Model(128)
+    more = [Model(256) for _ in range(length - fixed)]
+    for _ in range(n - 1):
+        r = bytearray(records[-1])
+        what = stream.symbol(changed)
+        if what & 32:
+            r[14] = stream.symbol(bits.setdefault(r[14], Model(256)))
+        number, returns = r[14] & 7, r[14] >> 3 & 7
+        kind, level, single = KINDS[returns][number], abs(returns - number), int(returns == 1)
+        if what & 16:
+            lights[kind] = bright.read(stream, lights[kind], min(kind, 3), False)
+        struct.pack_into("<H", r, 12, lights[kind])
+        if what & 8:
+            r[15] = stream.symbol(classes.setdefault(r[15], Model(256)))
+        if what & 4:
+            r[16] = (r[16] + stream.symbol(angles[r[14] >> 6 & 1])) % 256
+        if what & 2:
+            r[17] = stream.symbol(users.setdefault(r[17], Model(256)))
+        if what & 1:
+            struct.pack_into("<H", r, 18, source.read(stream, struct.unpack_from("<H", r, 18)[0], 0, False))
+        east, north = struct.unpack_from("<2i", r)
+        step = x.read(stream, dx[kind][2], single)
+        turn_x[kind] = steady(dx[kind], turn_x[kind], step)
+        other = y.read(stream, dy[kind][2], single + (x.k & ~1 if x.k < 20 else 20))
+        turn_y[kind] = steady(dy[kind], turn_y[kind], other)
+        k = (x.k + y.k) // 2
+        heights[level] = z.read(stream, heights[level], single + (k & ~1 if k < 18 else 18))
+        struct.pack_into("<3i", r, 0, east + step, north + other, heights[level])
+        if layout in (1, 3):
+            assert stream.symbol(still) == 0
+        if layout in (2, 3):
+            colour(r, stream, which, parts, lambda v: min(255, max(0, v)), {2: 20, 3: 28}[layout])
+        for i, model in enumerate(more):
+            r[fixed + i] = (r[fixed + i] + stream.symbol(model)) % 256
+        records.append(bytes(r))
+    return records
 
 
 def read_laz(path):
@@ -206,20 +266,21 @@ def read_laz(path):
     data = path.read_bytes()
     start, records = struct.unpack_from("<II", data, 96)
     layout, length = data[104] & 63, struct.unpack_from("<H", data, 105)[0]
-    count, position, compressor = struct.unpack_from("<Q", data, 247)[0], 375, None
+    old = layout < 6
+    count, position, compressor = struct.unpack_from(*(("<I", data, 107) if old else ("<Q", data, 247)))[0], struct.unpack_from("<H", data, 94)[0], None
     for _ in range(records):
         user, number, size = struct.unpack_from("<16sHH", data, position + 2)
         if user.rstrip(b"\0") == b"laszip encoded" and number == 22204:
             compressor = data[position + 54 : position + 54 + size]
         position += 54 + size
-    assert data[104] & 128 and position == start and struct.unpack_from("<HH", compressor) == (3, 0)
+    assert data[104] & 128 and position == start and struct.unpack_from("<HH", compressor) == (2 if old else 3, 0)
     per_chunk, table = struct.unpack_from("<I", compressor, 12)[0], struct.unpack_from("<q", data, start)[0]
     version, chunks = struct.unpack_from("<II", data, table)
     assert version == 0 and chunks == -(-count // per_chunk)
     stream, sizes, size, at, out = Stream(data[table + 8 :]), Numbers(32, 2), 0, start + 8, []
     for k in range(chunks):
         size = sizes.read(stream, size, 1)
-        out += chunk(data[at : at + size], min(per_chunk, count - k * per_chunk), layout, length)
+        out += (old_chunk if old else chunk)(data[at : at + size], min(per_chunk, count - k * per_chunk), layout, length)
         at += size
     assert at == table, "chunks end where their table begins"
     return out
@@ -228,8 +289,11 @@ def read_laz(path):
 class Octree:
     """A cloud in the order of COPC 1.0, by the offsets of its specification: its cube, its nodes, the points of one."""
 
-    def __init__(self, path):
-        self.data = path.read_bytes()
+    def __init__(self, path, fetch=None):
+        """`fetch`: bytes of the file from a place on, so many of them; by default the file itself is read."""
+        whole = b"" if fetch else path.read_bytes()
+        self.fetch = fetch or (lambda at, n: whole[at : at + n])
+        self.data = self.fetch(0, 589)
         user, number, size = struct.unpack_from("<16sHH", self.data, 375 + 2)
         assert (user.rstrip(b"\0"), number, size) == (b"copc", 1, 160), "the first record of all says where the octree is"
         info = 375 + 54
@@ -242,8 +306,9 @@ class Octree:
 
     def _page(self, at, size):
         self.pages += 1
-        for k in range(at, at + size, 32):
-            *key, place, length, points = struct.unpack_from("<4iQ2i", self.data, k)
+        page = self.fetch(at, size)
+        for k in range(0, size, 32):
+            *key, place, length, points = struct.unpack_from("<4iQ2i", page, k)
             if points == -1:
                 self._page(place, length)
             else:
@@ -252,7 +317,7 @@ class Octree:
 
     def records(self, key):
         place, length, points = self.nodes[key]
-        return chunk(self.data[place : place + length], points, self.layout, self.length)
+        return chunk(self.fetch(place, length), points, self.layout, self.length)
 
     def cube(self, key):
         """Lowest corner and side of a node."""
@@ -265,7 +330,7 @@ class Octree:
     def chunks_follow(self):
         """Nodes fill the file from its first point to the table of chunks without a gap."""
         start = struct.unpack_from("<I", self.data, 96)[0]
-        table, at = struct.unpack_from("<q", self.data, start)[0], start + 8
+        table, at = struct.unpack("<q", self.fetch(start, 8))[0], start + 8
         for place, length, _ in sorted(self.nodes.values()):
             if place != at:
                 return False

@@ -203,11 +203,18 @@ def test_polygons_that_overlap_or_leave_holes_are_followed_and_told_of():
 
 def test_run_makes_it_where_it_is_wanted():
     settings = SITE / "survey.toml"
-    settings.write_text(settings.read_text() + '\n[products]\nwant = ["report", "mosaic"]\n')
+    settings.write_text(settings.read_text() + '\n[products]\nwant = ["report", "mosaic", "copc"]\n[densify]\nformat = "laz"\n')
     made = good("run", "-s", SITE)
+    # The cloud is compressed now, and not there twice; all others are made of it.
+    results = SITE / "results"
+    assert (results / "cloud.laz").exists() and not (results / "cloud.las").exists()
+    tree = good("cloud", "describe", results / "cloud.copc.laz")
+    assert tree["points"] == made["stream"]["points"] == good("cloud", "describe", results / "cloud.laz")["points"]
+    assert "The cloud" in (results / "report.html").read_text() and (results / "figures" / "cloud.png").exists()
     assert made["mosaic"]["did"] == "made" and made["surface"]["did"] == "made"
     assert "Mosaic" in (SITE / "results" / "report.html").read_text()
-    assert good("run", "-s", SITE)["mosaic"]["did"] == "current"
+    again = good("run", "-s", SITE)
+    assert {again[k]["did"] for k in ("densify", "stream", "surface", "mosaic", "report")} == {"current"}
     (SITE / "results" / "mosaic.tif").unlink()
     assert any(s["name"] == "mosaic" and s["state"] != "current" for s in good("status", "-s", SITE)["stages"])
 

@@ -172,7 +172,7 @@ TEST_CASE("Pictures of clouds are bounded both ways and show thin clouds as clos
     cloud::LasReader reader(file);
     const cloud::Description described = cloud::describe(reader, quiet);
     draw::CloudView::Options options;
-    options.width = 640, options.oblique = oblique;
+    options.width = 640, options.eye.rise_deg = oblique ? 35 : 90;
     return draw::cloud_figure(reader, described, options, quiet);
   };
   write_grid(file, 20, 1000, 1.0, "", {{1010, 9e5, 50}});  // long to the north, and one point far beyond

@@ -243,9 +243,9 @@ TEST_CASE("A profile shows each surface where it has heights, and a histogram wh
   CHECK(gone.png == one.png);
   CHECK_FALSE(draw::profile_drawing({{&high, draw::ink, ""}}, a, b).png.empty());
   const float none = std::numeric_limits<float>::quiet_NaN();
-  const std::string inside = draw::histogram_drawing({0.1F, 0.1F, -0.3F}, 1, "m", "cells").png;
-  CHECK(draw::histogram_drawing({0.1F, none, 0.1F, -0.3F, 5}, 1, "m", "cells").png == inside);
-  CHECK(draw::histogram_drawing({0.1F, -0.3F, -0.3F}, 1, "m", "cells").png != inside);
+  const std::string inside = draw::histogram_drawing({0.1F, 0.1F, -0.3F}, {-1, 1}, "m", "cells").png;
+  CHECK(draw::histogram_drawing({0.1F, none, 0.1F, -0.3F, 5}, {-1, 1}, "m", "cells").png == inside);
+  CHECK(draw::histogram_drawing({0.1F, -0.3F, -0.3F}, {-1, 1}, "m", "cells").png != inside);
 }
 
 TEST_CASE("Differences are red above nought, blue below, pale about it, and end at one") {

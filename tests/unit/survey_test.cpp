@@ -37,7 +37,7 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
   const survey::Settings s = survey::read_settings(
       folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
                                       "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                                      "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\n[products]\nwant = "
+                                      "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\nformat = \"laz\"\n[products]\nwant = "
                                       "[\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
@@ -46,12 +46,13 @@ TEST_CASE("survey.toml: values are read, mistakes are named with line and cure")
   CHECK(s.tie.keypoints == 3000);
   CHECK(s.adjust.free == std::vector<std::string>{"c", "k1"});
   CHECK(s.densify.spacing == 0.2);
-  CHECK(s.densify.within == "site.gpkg");
+  CHECK((s.densify.within == "site.gpkg" && s.densify.format == survey::CloudFormat::laz));
   CHECK(s.want == std::vector<survey::Product>{survey::Product::report});
 
   const std::vector<std::pair<std::string, std::string>> mistakes = {
       {"[survey]\nname = \"x\"\n", "crs is missing"},
       {head + "crz = 1\n", "did you mean 'crs'"},
+      {head + "[densify]\nformat = \"zip\"\n", "must be las or laz"},
       {head + "[tie]\nkeypoint = 5\n", "did you mean 'keypoints'"},
       {head + "[tie]\nlimit = 5\n", "is called keypoints now"},
       {head + "[tie]\nkeypoints = \"many\"\n", "wrong type"},

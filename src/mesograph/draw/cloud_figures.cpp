@@ -152,6 +152,11 @@ void draw_all(cloud::LasReader& file, const cloud::Description& described, const
 
 std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
                         Progress& progress) {
+  return cloud_drawing(file, described, options, progress).png;
+}
+
+Drawing cloud_drawing(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
+                      Progress& progress) {
   constexpr int margin = 16, gap = 24, caption = 22, heading = 30;
   const Scene scene = scene_of(file, described, options.view, progress);
   const std::size_t n = options.eyes.size(), columns = n == 1 ? 1 : n <= 4 ? 2 : 3;
@@ -185,7 +190,7 @@ std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& descri
   }
   draw_legend(canvas, pictures + 18, margin + above + 20, options.view.shown, scene.range, scene.classes,
               scene.options.unit);
-  return canvas.png();
+  return canvas.drawing();
 }
 
 std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described,

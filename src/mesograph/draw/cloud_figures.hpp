@@ -19,6 +19,9 @@ struct CloudSheetOptions {
 /// are figures of density, however many views; memory of the views.
 std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
                         Progress& progress);
+/// The same, to be put into a page.
+Drawing cloud_drawing(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
+                      Progress& progress);
 /// One picture, likewise.
 std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described,
                          const CloudView::Options& options, Progress& progress);

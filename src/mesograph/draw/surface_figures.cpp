@@ -214,22 +214,23 @@ Drawing profile_drawing(const std::vector<ProfileLine>& lines, const Eigen::Vect
   return canvas.drawing();
 }
 
-Drawing histogram_drawing(const std::vector<float>& values, double limit, const std::string& of,
+Drawing histogram_drawing(const std::vector<float>& values, std::pair<double, double> range, const std::string& of,
                           const std::string& counted) {
   constexpr int bins = 61;
+  const auto [from, to] = range;
   std::array<double, bins> counts{};
   double most = 1;
   for (const float v : values) {
     if (!std::isfinite(v)) continue;
-    const int bin = static_cast<int>(std::floor((v + limit) / (2 * limit) * bins));
+    const int bin = static_cast<int>(std::floor((v - from) / (to - from) * bins));
     if (bin >= 0 && bin < bins) most = std::max(most, counts[static_cast<std::size_t>(bin)] += 1);
   }
   Canvas canvas(720, 260);
-  const ChartFrame chart(canvas, {-limit, limit, of}, {0, most, counted});
+  const ChartFrame chart(canvas, {from, to, of}, {0, most, counted});
   for (int b = 0; b < bins; ++b) {
-    const double x = -limit + 2 * limit * b / bins;
+    const double x = from + (to - from) * b / bins;
     const Eigen::Vector2d low = chart.at(x, 0),
-                          high = chart.at(x + 2 * limit / bins, counts[static_cast<std::size_t>(b)]);
+                          high = chart.at(x + (to - from) / bins, counts[static_cast<std::size_t>(b)]);
     canvas.rectangle(low.x(), high.y(), high.x() - low.x() - 0.5, low.y() - high.y(), check_colour);
   }
   return canvas.drawing();

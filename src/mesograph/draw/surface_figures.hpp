@@ -45,7 +45,7 @@ struct ProfileLine {
 Drawing profile_drawing(const std::vector<ProfileLine>& lines, const Eigen::Vector2d& a, const Eigen::Vector2d& b);
 
 /// How often values occur between -limit and limit, in 61 bars; those that are no numbers do not.
-Drawing histogram_drawing(const std::vector<float>& values, double limit, const std::string& of,
+Drawing histogram_drawing(const std::vector<float>& values, std::pair<double, double> range, const std::string& of,
                           const std::string& counted);
 
 }  // namespace mesograph::draw

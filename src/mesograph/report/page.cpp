@@ -52,6 +52,10 @@ tr.sum td { font-weight: 600; border-top: 2px solid var(--ink); border-bottom: n
 {{#accuracy}}{{> table}}{{/accuracy}}
 <h2>The block</h2>
 <div class="pair">{{#maps}}{{> figure}}{{/maps}}</div>
+{{#products}}<h2>{{title}}</h2>
+{{#tables}}{{> table}}{{/tables}}{{#wide}}{{> figure}}{{/wide}}
+<div class="pair">{{#pairs}}{{> figure}}{{/pairs}}</div>
+{{/products}}
 <h2>Image residuals</h2>
 <div class="pair">{{#residuals}}{{> figure}}{{/residuals}}</div>
 <h2>Cameras</h2>
@@ -110,6 +114,19 @@ km::data tables(const std::vector<TableBlock>& all) {
   return list;
 }
 
+km::data sections_of(const std::vector<Section>& all) {
+  km::data list(km::data::type::list);
+  for (const Section& s : all) {
+    km::data item;
+    item.set("title", s.title);
+    item.set("tables", tables(s.tables));
+    item.set("wide", figures(s.wide));
+    item.set("pairs", figures(s.pairs));
+    list.push_back(item);
+  }
+  return list;
+}
+
 }  // namespace
 
 std::string page_html(const Page& page) {
@@ -135,16 +152,8 @@ std::string page_html(const Page& page) {
   data.set("comparison", tables(page.comparison));
   data.set("residuals", figures(page.residuals));
   data.set("details", tables(page.details));
-  km::data sections(km::data::type::list);
-  for (const Section& s : page.sections) {
-    km::data item;
-    item.set("title", s.title);
-    item.set("tables", tables(s.tables));
-    item.set("wide", figures(s.wide));
-    item.set("pairs", figures(s.pairs));
-    sections.push_back(item);
-  }
-  data.set("sections", sections);
+  data.set("sections", sections_of(page.sections));
+  data.set("products", sections_of(page.products));
   data.set("of_adjustment", page.sections.empty());
   data.set("figure", km::data(km::partial([] { return std::string(figure_text); })));
   data.set("table", km::data(km::partial([] { return std::string(table_text); })));

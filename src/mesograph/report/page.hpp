@@ -38,6 +38,7 @@ struct Page {
   std::vector<TableBlock> comparison;  ///< with another adjustment; mostly empty
   std::vector<Figure> points;          ///< errors of control and checks
   std::vector<TableBlock> accuracy;
+  std::vector<Section> products;  ///< what was made of the block
   std::vector<Figure> residuals;
   std::vector<Figure> cameras;
   std::vector<TableBlock> calibration;

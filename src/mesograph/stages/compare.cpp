@@ -48,11 +48,12 @@ std::vector<surface::Feature> features_of(const Comparison& c) {
 
 /// Differences about those of stable ground.
 report::Figure histogram_of(const Comparison& c) {
+  const double limit = std::max(1e-3, 4 * c.fit.stable_sigma);
   return {
       "Differences within four standard deviations of stable ground",
       fmt::format("Stable ground: mean {:+.4f} m, standard deviation {:.4f} m.", c.fit.stable_mean, c.fit.stable_sigma),
       "stable_ground",
-      draw::histogram_drawing(c.difference, std::max(1e-3, 4 * c.fit.stable_sigma), "difference, m", "cells")};
+      draw::histogram_drawing(c.difference, {-limit, limit}, "difference, m", "cells")};
 }
 
 report::Page page_of(const CompareRequest& request, const Comparison& c, const draw::Drawing& map) {

@@ -303,6 +303,7 @@ Densified result_of(const DepthJob& job, const DensifyStageOptions& options, con
   out.density = static_cast<double>(fused.points) / static_cast<double>(fused.square_metres);
   out.level = job.plan.request.level, out.only = options.only, out.disk_gb = disk / 1e9;
   out.check_heights = fused.heights;
+  out.block = densified_block_print(job.survey);
   return out;
 }
 

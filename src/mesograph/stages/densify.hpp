@@ -48,12 +48,13 @@ struct Densified {
   double disk_gb = nan;
   std::optional<dense::HeightsTested> check_heights;
   std::optional<Foretold> foretold;
+  std::optional<std::string> block;  ///< print of the block that it was made of; nothing in records of before
 
   template <typename Self, typename Visit>
   static void fields(Self& s, Visit&& visit) {
     visit("file", s.file), visit("points", s.points), visit("spacing", s.spacing), visit("density", s.density);
     visit("level", s.level), visit("only", s.only), visit("disk_gb", s.disk_gb);
-    visit("check_heights", s.check_heights), visit("foretold", s.foretold, Absent::omitted);
+    visit("check_heights", s.check_heights), visit("foretold", s.foretold, Absent::omitted), visit("block", s.block, Absent::omitted);
   }
 };
 

@@ -4,6 +4,7 @@
 #include <mesograph/report/adjustment_page.hpp>
 #include <mesograph/report/tables.hpp>
 #include <mesograph/stages/block_to_densify.hpp>
+#include <mesograph/stages/cloud_section.hpp>
 #include <mesograph/stages/control.hpp>
 #include <mesograph/stages/last_adjustment.hpp>
 #include <mesograph/stages/mosaic.hpp>
@@ -18,7 +19,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr const char* report_version = "report 5";
+constexpr const char* report_version = "report 6";
 
 using Rows = std::vector<std::pair<std::string, std::string>>;
 
@@ -120,7 +121,7 @@ report::Material report_material(const Survey& survey) {
 std::string report_fingerprint(const Survey& survey, const std::string& compare) {
   const auto adjusted = survey.store.stage("adjust");
   return fingerprint({report_version, adjusted ? adjusted->fingerprint : "", survey.settings.name,
-                      packed(survey.settings.tolerance), packed(mosaic_rows(survey)), compare,
+                      packed(survey.settings.tolerance), packed(mosaic_rows(survey)), cloud_section_print(survey), compare,
                       compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
 }
 
@@ -151,9 +152,12 @@ Outcome<Reported> report(Survey& survey, const ReportStageOptions& options, Prog
   progress.start("writing the report", 1);
   report::Material material = report_material(survey);
   if (!compare.empty()) material.compared_with = compare, material.other = kept_adjustment(survey, compare);
-  const report::Page page = report::adjustment_page(material);
+  report::Page page = report::adjustment_page(material);
+  if (auto cloud = cloud_section(survey, progress)) page.products.push_back(std::move(*cloud));
   std::vector<fs::path> written = {file};
-  for (const auto* figures : {&page.points, &page.maps, &page.residuals, &page.cameras})
+  std::vector<const std::vector<report::Figure>*> all = {&page.points, &page.maps, &page.residuals, &page.cameras};
+  for (const report::Section& product : page.products) all.push_back(&product.pairs);
+  for (const auto* figures : all)
     for (const report::Figure& figure : *figures) {
       written.push_back(survey.results() / "figures" / (figure.name + ".png"));
       write_file(written.back(), figure.drawing.png);
