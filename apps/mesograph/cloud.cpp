@@ -141,7 +141,8 @@ void run_section(Call& call) {
   say_oddities(call, file.oddities());
   draw::SectionOptions options;
   options.shown = shown_of(call, file.header());
-  if (options.shown > draw::Shown::sigma) throw UsageError("--by {}: a section shows colour, height, class or sigma", call.text("by"));
+  if (options.shown > draw::Shown::sigma)
+    throw UsageError("--by {}: a section shows colour, height, class or sigma", call.text("by"));
   options.exaggeration = number_of(call, "exaggerate", 1, 0.01);
   options.unit = units.plan;
   const auto points = cloud::points_along(file, line, call.progress);

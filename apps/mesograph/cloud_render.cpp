@@ -14,13 +14,12 @@ namespace fs = std::filesystem;
 
 draw::Shown shown_of(const Call& call, const cloud::LasHeader& header) {
   static const std::map<std::string, draw::Shown> known = {
-      {"colour", draw::Shown::colour},     {"height", draw::Shown::height}, {"class", draw::Shown::point_class},
-      {"sigma", draw::Shown::sigma},       {"rays", draw::Shown::rays},     {"density", draw::Shown::density},
+      {"colour", draw::Shown::colour}, {"height", draw::Shown::height}, {"class", draw::Shown::point_class},
+      {"sigma", draw::Shown::sigma},   {"rays", draw::Shown::rays},     {"density", draw::Shown::density},
       {"shade", draw::Shown::shade}};
   const std::string by = call.has("by") ? call.text("by") : header.has_colour() ? "colour" : "height";
   const auto found = known.find(by);
-  if (found == known.end())
-    throw UsageError("--by {}: give colour, height, class, sigma, rays, density or shade", by);
+  if (found == known.end()) throw UsageError("--by {}: give colour, height, class, sigma, rays, density or shade", by);
   const std::string& file = call.paths()[1];
   if (by == "sigma" && !cloud::sigma_of(header))
     throw Error("{}: has neither sigma_z nor sigma_match; show it --by height", file);
@@ -88,8 +87,8 @@ void run_flight(Call& call, cloud::LasReader& file, const cloud::Description& de
   if (out.extension() == ".png") return;
   call.progress.start("making the film", 1);
   const fs::path scratch = scratch_path(out);
-  std::vector<std::string> words = {"ffmpeg", "-loglevel", "error", "-y", "-framerate", "25", "-i",
-                                    (folder / "%04d.png").string()};
+  std::vector<std::string> words = {"ffmpeg",     "-loglevel", "error", "-y",
+                                    "-framerate", "25",        "-i",    (folder / "%04d.png").string()};
   if (out.extension() == ".mp4")
     words.insert(words.end(), {"-c:v", "libx264", "-pix_fmt", "yuv420p", "-f", "mp4"});
   else
@@ -108,8 +107,8 @@ void run_flight(Call& call, cloud::LasReader& file, const cloud::Description& de
     call.lines.push_back(fmt::format("{}: the film, 25 pictures a second", out.string()));
   } else {
     drop_scratch(scratch);
-    call.progress.say(fmt::format("{} is not made, because ffmpeg is missing or failed; install the package ffmpeg",
-                                  out.string()));
+    call.progress.say(
+        fmt::format("{} is not made, because ffmpeg is missing or failed; install the package ffmpeg", out.string()));
   }
 }
 
@@ -130,8 +129,7 @@ void run_render(Call& call) {
   if (options.width < 200 || options.width > 20000) throw UsageError("--pixels must be from 200 to 20000");
   // Of a cloud in an octree's order no more is read than pixels can show.
   const Eigen::Vector3d extent = h.box.sizes();
-  if (options.shown != draw::Shown::density &&
-      file.only({}, std::max(extent.x(), extent.y()) / options.width))
+  if (options.shown != draw::Shown::density && file.only({}, std::max(extent.x(), extent.y()) / options.width))
     call.progress.say(fmt::format("{} of its {} points are as fine as the picture's pixels", file.to_read(), h.points));
   const cloud::Description d = cloud::describe(file, call.progress);
   say_oddities(call, d.oddities);

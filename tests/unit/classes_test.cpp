@@ -142,7 +142,11 @@ TEST_CASE("A pond is a gap on one level; a gap in a slope and a hole in a raised
       if ((points[i].X.head<2>() - gaps[g]).norm() < 4.5) ++water[g], in = true;
     elsewhere += !in;
   }
-  CHECK(water[0] > 30);
+  // What lies within half a metre of the rim shares its cells with the bank: (3.5 / 4)^2, three in four, lie further
+  // in, and of some forty points the share scatters by a twelfth.
+  std::size_t within = 0;
+  for (const cloud::TilePoint& p : points) within += (p.X.head<2>() - gaps[0]).norm() < 4;
+  CHECK(water[0] > 0.6 * static_cast<double>(within));
   CHECK((water[1] == 0 && water[2] == 0 && elsewhere == 0));
 }
 

@@ -52,9 +52,9 @@ using Saved =
           stages::PhotoLeft, stages::OrientedPart, stages::OrientedSortie, stages::OrientedCamera, stages::WeakLink,
           stages::Oriented, stages::ListedPoint, stages::ListedBar, stages::SiteFit, stages::SiteFit::Residual,
           stages::ControlTaken, stages::Sighted, stages::Adjusted, stages::AdvisedPlace, stages::Foretold,
-          stages::Densified, stages::Streamed, stages::Reported, stages::Measured, stages::LengthCheck, stages::Mosaicked,
-          stages::MosaicTarget, stages::SurfaceMade, stages::MeshLevel, stages::Meshed, mesh::TriangleMesh,
-          mesh::SurfacePart, mesh::Solid>;
+          stages::Densified, stages::Streamed, stages::Reported, stages::Measured, stages::LengthCheck,
+          stages::Mosaicked, stages::MosaicTarget, stages::SurfaceMade, stages::MeshLevel, stages::Meshed,
+          mesh::TriangleMesh, mesh::SurfacePart, mesh::Solid>;
 
 }  // namespace
 

@@ -34,11 +34,11 @@ const std::string head = "schema = 1\n[survey]\ncrs = \"EPSG:25833+5773\"\n";
 
 TEST_CASE("survey.toml: values are read, mistakes are named with line and cure") {
   const Folder folder;
-  const survey::Settings s = survey::read_settings(
-      folder.file("good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
-                                      "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
-                                      "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\nformat = \"laz\"\n[products]\nwant = "
-                                      "[\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
+  const survey::Settings s = survey::read_settings(folder.file(
+      "good.toml", head + "name = \"slip\"\n[sortie.north]\nsigma_photo = [0.03, 0.05]\n[tie]\nkeypoints = "
+                          "3000\n[adjust]\nfree = [\"c\", \"k1\"]\n"
+                          "[densify]\nspacing = 0.2\nwithin = \"site.gpkg\"\nformat = \"laz\"\n[products]\nwant = "
+                          "[\"report\"]\n[metadata]\nyaw = [\"Heading\"]\n"));
   CHECK(s.name == "slip");
   CHECK(s.metadata.yaw == std::vector<std::string>{"Heading", "Yaw", "FlightYawDegree"});  // people's names come first
   CHECK(s.sortie("north").sigma_photo[1] == 0.05);

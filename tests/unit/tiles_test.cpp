@@ -22,7 +22,8 @@ std::vector<cloud::CloudRecord> row_of_points(double east, int n) {
   std::vector<cloud::CloudRecord> out(static_cast<std::size_t>(n));
   for (int i = 0; i < n; ++i) {
     out[static_cast<std::size_t>(i)].X = {east + 0.5 * i, 6822400.25, 640 + 0.1 * i};
-    out[static_cast<std::size_t>(i)].rays = static_cast<std::uint8_t>(i), out[static_cast<std::size_t>(i)].normal = {1, 0, 0};
+    out[static_cast<std::size_t>(i)].rays = static_cast<std::uint8_t>(i),
+    out[static_cast<std::size_t>(i)].normal = {1, 0, 0};
   }
   return out;
 }
@@ -107,7 +108,8 @@ TEST_CASE("A turned box holds what lies within its turned sides") {
   };
   for (const double a : {-4.9, 0.0, 4.9})
     for (const double b : {-0.9, 0.9}) CHECK(box.contains(along(a, b)));
-  for (const auto& [a, b] : {std::pair{5.1, 0.0}, {-5.1, 0.0}, {0.0, 1.1}, {4.9, -1.1}}) CHECK(!box.contains(along(a, b)));
+  for (const auto& [a, b] : {std::pair{5.1, 0.0}, {-5.1, 0.0}, {0.0, 1.1}, {4.9, -1.1}})
+    CHECK(!box.contains(along(a, b)));
 }
 
 TEST_CASE("A flight goes the shorter way round, and from one place once around") {

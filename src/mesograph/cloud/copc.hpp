@@ -59,8 +59,8 @@ struct OctreeOptions {
 /// Writes the points of a file in that order, each byte of them as it was, chunks on all threads, the same bytes for
 /// any number of these. Every node holds of each cell of a 128th of its side the point nearest to the cell's middle
 /// that no node above holds; the smallest hold all that is left. Returns the number of nodes. Memory: `in_memory`
-/// points, however many there are; says what waits in `scratch`. Cost: four readings of the file, two sorts. Throws Error where the format cannot be
-/// compressed, there is no point, or the disk has too little left or refuses.
+/// points, however many there are; says what waits in `scratch`. Cost: four readings of the file, two sorts. Throws
+/// Error where the format cannot be compressed, there is no point, or the disk has too little left or refuses.
 std::size_t write_octree(LasReader& file, const std::filesystem::path& out, const OctreeOptions& options,
                          Progress& progress);
 

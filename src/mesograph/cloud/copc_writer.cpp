@@ -338,8 +338,7 @@ void refuse_full_disk(const LasReader& file, const OctreeOptions& options, Progr
   const bool waits = header.points > options.in_memory;
   const double needed = (waits ? 1.5 : 0.5) * plain;
   require_space(options.scratch, needed, fmt::format("streaming {}", file.path().string()));
-  if (waits)
-    progress.say(fmt::format("some {:.1f} GB wait in {} meanwhile", plain / 1e9, options.scratch.string()));
+  if (waits) progress.say(fmt::format("some {:.1f} GB wait in {} meanwhile", plain / 1e9, options.scratch.string()));
 }
 
 std::string records_at(const std::string& records, std::size_t length, const std::vector<std::uint32_t>& places) {

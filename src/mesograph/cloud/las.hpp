@@ -75,12 +75,13 @@ struct LazChunk;
 struct OctreeInfo;
 
 /// Reads points in batches, however many there are, of a file or of several of one layout as one cloud (tiles.hpp:
-/// files_of_cloud), coordinates brought to the first's scale and offset. Compressed files give what they were made from, chunks on all
-/// threads.
+/// files_of_cloud), coordinates brought to the first's scale and offset. Compressed files give what they were made
+/// from, chunks on all threads.
 class LasReader {
  public:
-  /// `path`: also a folder of files, its index.csv, or a pattern. Throws Error, which says what is wrong and where, where the file is no LAS, cut off, compressed otherwise than as
-  /// LAS 1.4 (laz.hpp), or contradicts itself so that no point could be trusted.
+  /// `path`: also a folder of files, its index.csv, or a pattern. Throws Error, which says what is wrong and where,
+  /// where the file is no LAS, cut off, compressed otherwise than as LAS 1.4 (laz.hpp), or contradicts itself so that
+  /// no point could be trusted.
   explicit LasReader(const std::filesystem::path& path);
   ~LasReader();
   LasReader(LasReader&&) noexcept;
@@ -93,7 +94,8 @@ class LasReader {
   void rewind();
   /// Of a cloud in the order of an octree (copc.hpp): reads from now on only nodes that touch a part of the plan
   /// (empty: all), no finer than to `spacing`, units of the file, and no other byte of points. Of other files nothing
-  /// changes, and it returns false; of several files those of ours that lie elsewhere are not opened. Throws Error where the octree is damaged.
+  /// changes, and it returns false; of several files those of ours that lie elsewhere are not opened. Throws Error
+  /// where the octree is damaged.
   bool only(const Eigen::AlignedBox2d& plan, double spacing = 0);
   /// Points that next() gives in all.
   std::uint64_t to_read() const { return to_read_; }

@@ -83,8 +83,8 @@ LasWriter::LasWriter(const std::filesystem::path& path, const LasHeader& header)
   std::filesystem::create_directories(std::filesystem::absolute(path).parent_path(), missing);
   if (is_compressed_name(path)) {
     if (!can_be_compressed(header.format))
-      throw Error("{}: points of format {} are not compressed, those of 0 to 3 and 6 to 8 are; write it as .las", path.string(),
-                  header.format);
+      throw Error("{}: points of format {} are not compressed, those of 0 to 3 and 6 to 8 are; write it as .las",
+                  path.string(), header.format);
     layout_ = std::make_unique<LazLayout>();
     layout_->format = header.format, layout_->record_length = header.record_length;
     header_.head = compressed_head(header, *layout_);

@@ -61,7 +61,7 @@ class ChunkCoder {
     if (layout.format >= 7) colour_.emplace(colour_of(first), p.channel, layout.mended);
     if (layout.format == 8) infrared_.emplace(get<std::uint16_t>(first + 36), p.channel, layout.mended);
     const char* bytes = first + plain_length(layout.format);
-    for (std::size_t i = 0; i < extra_; ++i) 
+    for (std::size_t i = 0; i < extra_; ++i)
       bytes_.emplace_back(static_cast<std::uint8_t>(bytes[i]), p.channel, layout.mended);
   }
   /// Of an encoder reads a record, of a decoder writes it; what a layer that is not there holds is as before.

@@ -9,9 +9,10 @@
 
 namespace mesograph::cloud {
 
-/// Compressed LAS: point data record formats 6 to 8 in layers, 0 to 3 point by point, both in chunks. Records come out as they went in, to the
-/// bit. Source: the open specification of compressed LAS (LAZ 1.4, layered and chunked, items of version 3, of version 4 when reading; version 2 for the older formats); Isenburg
-/// (2013), LASzip: lossless compression of LiDAR data, PE&RS 79.
+/// Compressed LAS: point data record formats 6 to 8 in layers, 0 to 3 point by point, both in chunks. Records come out
+/// as they went in, to the bit. Source: the open specification of compressed LAS (LAZ 1.4, layered and chunked, items
+/// of version 3, of version 4 when reading; version 2 for the older formats); Isenburg (2013), LASzip: lossless
+/// compression of LiDAR data, PE&RS 79.
 
 /// What the compressor's variable length record says.
 struct LazLayout {
@@ -19,7 +20,7 @@ struct LazLayout {
   std::uint32_t chunk = 50'000;  ///< points of each; `differ`: the table of chunks says how many
   int format = 7;
   std::size_t record_length = 36;
-  bool mended = false;  ///< items of version 4, see LazChannels
+  bool mended = false;        ///< items of version 4, see LazChannels
   std::size_t extra() const;  ///< bytes of a record beyond its format's
 
   /// That record, head and all, as it stands in a file.

@@ -35,8 +35,8 @@ struct RunningMedian {
   void add(std::int32_t v);
 };
 
-/// East and north of a point as steps from the last, each from the median of steps of its kind of return, and its height
-/// from the last of its level: what both codecs have in common.
+/// East and north of a point as steps from the last, each from the median of steps of its kind of return, and its
+/// height from the last of its level: what both codecs have in common.
 struct PlaceModels {
   explicit PlaceModels(std::size_t kinds) : dx(kinds), dy(kinds) {}
   std::vector<RunningMedian> dx, dy;  ///< by kind of return

@@ -15,9 +15,26 @@ constexpr std::array<std::array<std::uint8_t, 8>, 8> kinds = {{{15, 14, 13, 12, 
                                                                {8, 9, 10, 11, 12, 13, 14, 15}}};
 
 // Where fields are in a record (R15, table 7).
-enum : std::size_t { x_at = 0, y_at = 4, z_at = 8, intensity_at = 12, bits_at = 14, class_at, angle_at, user_at, source_at };
+enum : std::size_t {
+  x_at = 0,
+  y_at = 4,
+  z_at = 8,
+  intensity_at = 12,
+  bits_at = 14,
+  class_at,
+  angle_at,
+  user_at,
+  source_at
+};
 // What changes, as bits of a symbol.
-enum : std::uint32_t { source_changes = 1, user_changes = 2, angle_changes = 4, class_changes = 8, intensity_changes = 16, bits_change = 32 };
+enum : std::uint32_t {
+  source_changes = 1,
+  user_changes = 2,
+  angle_changes = 4,
+  class_changes = 8,
+  intensity_changes = 16,
+  bits_change = 32
+};
 
 std::uint8_t byte_of(char c) { return static_cast<std::uint8_t>(c); }
 
@@ -30,7 +47,8 @@ void put_in(char* record, std::size_t at, T value) {
 
 template <typename Coder>
 PointwiseCoder<Coder>::PointwiseCoder(const char* first, int format, std::size_t length)
-    : times_(format == 1 || format == 3), colours_(format >= 2),
+    : times_(format == 1 || format == 3),
+      colours_(format >= 2),
       extra_at_(least_length[static_cast<std::size_t>(format)]) {
   std::memcpy(last_.data(), first, fields);
   std::size_t at = fields;

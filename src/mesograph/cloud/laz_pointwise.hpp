@@ -5,9 +5,9 @@
 
 namespace mesograph::cloud {
 
-/// Codes records of formats 0 to 3 point by point, all of a chunk with one coder: places, attributes, GPS time, colours,
-/// extra bytes. `Coder`: RangeEncoder or RangeDecoder; the law is written once for both. Exact. Cost: some twelve symbols
-/// a point. Source: Isenburg (2013) and the open specification of compressed LAS, items of version 2.
+/// Codes records of formats 0 to 3 point by point, all of a chunk with one coder: places, attributes, GPS time,
+/// colours, extra bytes. `Coder`: RangeEncoder or RangeDecoder; the law is written once for both. Exact. Cost: some
+/// twelve symbols a point. Source: Isenburg (2013) and the open specification of compressed LAS, items of version 2.
 template <typename Coder>
 class PointwiseCoder {
  public:

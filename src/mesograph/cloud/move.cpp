@@ -35,8 +35,8 @@ std::string keys_of(const std::string& name, const std::string& where) {
     for (const std::uint16_t v : {id, std::uint16_t{0}, std::uint16_t{1}, static_cast<std::uint16_t>(value)})
       out.put(v);
   };
-  for (const std::uint16_t v : {std::uint16_t{1}, std::uint16_t{1}, std::uint16_t{0},
-                                static_cast<std::uint16_t>(vertical ? 3 : 2)})
+  for (const std::uint16_t v :
+       {std::uint16_t{1}, std::uint16_t{1}, std::uint16_t{0}, static_cast<std::uint16_t>(vertical ? 3 : 2)})
     out.put(v);
   key(1024, 1), key(3072, plan);
   if (vertical) key(4096, vertical);

@@ -36,8 +36,8 @@ std::uint64_t edit_points(LasReader& file, const Selection& selection, const Wor
                           Progress& progress);
 
 /// Writes the points of several files of one layout (tiles.hpp: difference) as one file, in the order of the
-/// files; head and records are the first one's, coordinates are brought to its scale and offset. Returns how many. Throws Error,
-/// which names the file and what differs, where layouts do, or its integers do not reach.
+/// files; head and records are the first one's, coordinates are brought to its scale and offset. Returns how many.
+/// Throws Error, which names the file and what differs, where layouts do, or its integers do not reach.
 std::uint64_t join(std::vector<LasReader>& files, const std::filesystem::path& out, Progress& progress);
 
 }  // namespace mesograph::cloud

@@ -29,8 +29,8 @@ struct SinkOptions {
 
 /// One LAS file, compressed where the name ends with .laz; a PLY file (binary, little-endian, with normals, coordinates
 /// as double) where the name ends so; or, with `tiles`, files EAST_NORTH.las or .laz (their lower left corners) in a
-/// folder named like the file without its ending, with index.csv: file,west,south,east,north,points. Throws Error where the
-/// ending is another. Accuracy: half a step of the scale. Cost: memory of one batch; tiles beyond the limit of open
+/// folder named like the file without its ending, with index.csv: file,west,south,east,north,points. Throws Error where
+/// the ending is another. Accuracy: half a step of the scale. Cost: memory of one batch; tiles beyond the limit of open
 /// files are closed and opened again.
 std::unique_ptr<Sink> open_sink(const std::filesystem::path& path, const SinkOptions& options);
 

@@ -41,8 +41,8 @@ std::vector<fs::path> files_of_cloud(const fs::path& path) {
   if (fs::is_directory(path, missing)) {
     if (fs::exists(path / "index.csv", missing)) return indexed(path / "index.csv");
     std::vector<fs::path> out = listed(path, is_cloud);
-    const auto whole =
-        std::stable_partition(out.begin(), out.end(), [](const fs::path& p) { return p.stem().extension() != ".copc"; });
+    const auto whole = std::stable_partition(out.begin(), out.end(),
+                                             [](const fs::path& p) { return p.stem().extension() != ".copc"; });
     if (whole != out.begin()) out.erase(whole, out.end());
     if (out.empty()) throw Error("{}: this folder holds no .las and no .laz file", path.string());
     return out;
@@ -50,8 +50,8 @@ std::vector<fs::path> files_of_cloud(const fs::path& path) {
   if (path.filename() == "index.csv") return indexed(path);
   const std::string name = path.filename().string();
   if (name.find_first_of("*?[") == std::string::npos || fs::exists(path, missing)) return {path};
-  std::vector<fs::path> out =
-      listed(path.parent_path(), [&](const fs::path& file) { return is_cloud(file) && glob_match(name, file.string()); });
+  std::vector<fs::path> out = listed(
+      path.parent_path(), [&](const fs::path& file) { return is_cloud(file) && glob_match(name, file.string()); });
   if (out.empty()) throw Error("{}: no .las or .laz file has such a name", path.string());
   return out;
 }

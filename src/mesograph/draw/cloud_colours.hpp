@@ -8,7 +8,8 @@
 
 namespace mesograph::draw {
 
-/// What a picture of a cloud shows. `shade`: the shape alone, lit from the upper left; `density`: points a square metre.
+/// What a picture of a cloud shows. `shade`: the shape alone, lit from the upper left; `density`: points a square
+/// metre.
 enum class Shown { colour, height, point_class, sigma, rays, density, shade, distance };
 
 /// Names of the classes that matter here, as the standard has them; "class 17" for others.

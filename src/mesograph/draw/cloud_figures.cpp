@@ -105,14 +105,13 @@ Scene scene_of(cloud::LasReader& file, const cloud::Description& described, cons
         cloud::sample(file, [&](const cloud::LasPoints& p, std::size_t i) { return p.value(i, *attribute); }));
     if (shown == Shown::sigma) out.range.first = 0;
   } else if (shown == Shown::density) {
-    auto densities =
-        std::make_shared<Densities>(file, out.extent, out.options.spacing, out.options.metres, progress);
+    auto densities = std::make_shared<Densities>(file, out.extent, out.options.spacing, out.options.metres, progress);
     out.value = [densities](const cloud::LasPoints&, std::size_t, const Eigen::Vector3d& X) {
       return densities->of(X);
     };
     // Twice the usual density and more: walls, seen from above, would make all else look alike.
-    std::vector<double> some = cloud::sample(
-        file, [&](const cloud::LasPoints& p, std::size_t i) { return densities->of(p.at(i)); });
+    std::vector<double> some =
+        cloud::sample(file, [&](const cloud::LasPoints& p, std::size_t i) { return densities->of(p.at(i)); });
     out.range = {0, 2 * median(some)};
   } else if (shown == Shown::point_class) {
     out.value = [](const cloud::LasPoints& p, std::size_t i, const auto&) { return double(p.point_class(i)); };
@@ -166,7 +165,8 @@ Drawing cloud_drawing(cloud::LasReader& file, const cloud::Description& describe
     CloudView::Options own = scene.options;
     own.eye = eye;
     // A view takes off margins of its own, and the legend, which stands but once.
-    own.width = (across - 2 * margin - static_cast<int>(columns - 1) * gap) / static_cast<int>(columns) + 2 * margin + legend;
+    own.width =
+        (across - 2 * margin - static_cast<int>(columns - 1) * gap) / static_cast<int>(columns) + 2 * margin + legend;
     views.emplace_back(scene.box, scene.range, own);
   }
   draw_all(file, described, scene, views, progress);
@@ -193,8 +193,8 @@ Drawing cloud_drawing(cloud::LasReader& file, const cloud::Description& describe
   return canvas.drawing();
 }
 
-std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described,
-                         const CloudView::Options& options, Progress& progress) {
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+                         Progress& progress) {
   return cloud_sheet(file, described, {options, {options.eye}, {}}, progress);
 }
 
@@ -210,8 +210,8 @@ std::vector<Eye> flight_of(const std::vector<Eye>& places, int frames) {
     const std::size_t k = std::min(static_cast<std::size_t>(at), places.size() - 2);
     const double t = at - static_cast<double>(k),
                  turn = std::remainder(places[k + 1].azimuth_deg - places[k].azimuth_deg, 360);
-    out.push_back({places[k].azimuth_deg + t * turn,
-                   places[k].rise_deg + t * (places[k + 1].rise_deg - places[k].rise_deg)});
+    out.push_back(
+        {places[k].azimuth_deg + t * turn, places[k].rise_deg + t * (places[k + 1].rise_deg - places[k].rise_deg)});
   }
   return out;
 }
@@ -282,8 +282,7 @@ std::string section_figure(const std::vector<cloud::SectionPoint>& points, doubl
   canvas.text({left, 24},
               stretched ? fmt::format("{}, heights times {:g}", options.title, options.exaggeration) : options.title,
               14);
-  draw_legend(canvas, width - beside + 18, top + 14, options.shown, range, classes,
-              options.unit);
+  draw_legend(canvas, width - beside + 18, top + 14, options.shown, range, classes, options.unit);
   return canvas.png();
 }
 

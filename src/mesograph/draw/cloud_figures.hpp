@@ -23,8 +23,8 @@ std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& descri
 Drawing cloud_drawing(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
                       Progress& progress);
 /// One picture, likewise.
-std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described,
-                         const CloudView::Options& options, Progress& progress);
+std::string cloud_figure(cloud::LasReader& file, const cloud::Description& described, const CloudView::Options& options,
+                         Progress& progress);
 
 /// Views from place to place, `frames` of them, evenly along the way; from one place once around. Azimuths turn the
 /// shorter way.

@@ -79,7 +79,7 @@ std::optional<report::Section> cloud_section(const Survey& survey, Progress& pro
   report::Section out;
   out.title = "The cloud";
   out.tables.push_back({"Cloud", "Made of this adjustment.", {"figure", "value"}, rows_of(*made, file), false});
-  out.tables.push_back(classes_table(described, file.header().points));
+  if (described.classes.size() > 1) out.tables.push_back(classes_table(described, file.header().points));
   draw::CloudSheetOptions sheet;
   constexpr int page_width = 720;
   sheet.view.width = page_width;

@@ -52,8 +52,7 @@ report::Figure histogram_of(const Comparison& c) {
   return {
       "Differences within four standard deviations of stable ground",
       fmt::format("Stable ground: mean {:+.4f} m, standard deviation {:.4f} m.", c.fit.stable_mean, c.fit.stable_sigma),
-      "stable_ground",
-      draw::histogram_drawing(c.difference, {-limit, limit}, "difference, m", "cells")};
+      "stable_ground", draw::histogram_drawing(c.difference, {-limit, limit}, "difference, m", "cells")};
 }
 
 report::Page page_of(const CompareRequest& request, const Comparison& c, const draw::Drawing& map) {

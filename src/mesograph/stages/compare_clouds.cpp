@@ -66,8 +66,7 @@ report::Figure histogram_of_distances(const cloud::NormalDistances& all, const s
   const double limit = std::max(1e-3, 4 * fit.stable_sigma);
   return {"Distances within four standard deviations of what stands",
           fmt::format("What stands: mean {:+.4f} m, standard deviation {:.4f} m.", fit.stable_mean, fit.stable_sigma),
-          "stable_places",
-          draw::histogram_drawing(distances, {-limit, limit}, "distance, m", "places")};
+          "stable_places", draw::histogram_drawing(distances, {-limit, limit}, "distance, m", "places")};
 }
 
 report::Page page_of_clouds(const CompareCloudsRequest& request, const ComparedClouds& made,

@@ -54,7 +54,8 @@ struct Densified {
   static void fields(Self& s, Visit&& visit) {
     visit("file", s.file), visit("points", s.points), visit("spacing", s.spacing), visit("density", s.density);
     visit("level", s.level), visit("only", s.only), visit("disk_gb", s.disk_gb);
-    visit("check_heights", s.check_heights), visit("foretold", s.foretold, Absent::omitted), visit("block", s.block, Absent::omitted);
+    visit("check_heights", s.check_heights), visit("foretold", s.foretold, Absent::omitted),
+        visit("block", s.block, Absent::omitted);
   }
 };
 

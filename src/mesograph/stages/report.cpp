@@ -91,7 +91,8 @@ Rows mosaic_rows(const Survey& survey) {
 
 Rows times_of(const Survey& survey) {
   Rows out;
-  for (const char* stage : {"admit", "tie", "orient", "sight", "adjust", "densify", "stream", "surface", "mosaic", "mesh"})
+  for (const char* stage :
+       {"admit", "tie", "orient", "sight", "adjust", "densify", "stream", "surface", "mosaic", "mesh"})
     if (const auto made = survey.store.stage(stage)) out.emplace_back(stage, report::fixed(made->seconds, 1));
   out.emplace_back("mesograph", MESOGRAPH_VERSION);
   return out;
@@ -121,8 +122,8 @@ report::Material report_material(const Survey& survey) {
 std::string report_fingerprint(const Survey& survey, const std::string& compare) {
   const auto adjusted = survey.store.stage("adjust");
   return fingerprint({report_version, adjusted ? adjusted->fingerprint : "", survey.settings.name,
-                      packed(survey.settings.tolerance), packed(mosaic_rows(survey)), cloud_section_print(survey), compare,
-                      compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
+                      packed(survey.settings.tolerance), packed(mosaic_rows(survey)), cloud_section_print(survey),
+                      compare, compare.empty() ? "" : hash_or_empty(kept_file(survey, compare))});
 }
 
 namespace {

@@ -138,7 +138,8 @@ const std::vector<Stage>& all_stages() {
        true,
        [](const Survey& s) { return s.settings.wants(Product::report) || s.settings.wants(Product::pdf); },
        [](const Survey& s) {
-         return differs(s, "report", report_fingerprint(s), "the adjustment, the cloud, the mosaic or [tolerance] differs");
+         return differs(s, "report", report_fingerprint(s),
+                        "the adjustment, the cloud, the mosaic or [tolerance] differs");
        },
        [](Survey& s, Progress& p) { return ran(report(s, {}, p)); }},
   };
