@@ -3,12 +3,13 @@
 and read here, by the standard's offsets."""
 import http.server
 import struct
+import subprocess
 import sys
 import threading
 import urllib.request
 
 import numpy as np
-from harness import call, folder, good, rows, run_all
+from harness import PROGRAM, call, folder, good, rows, run_all
 from laz_reader import Octree, read_laz
 from osgeo import gdal
 
@@ -292,6 +293,19 @@ def test_sheets_and_flights_show_a_cloud_from_all_sides():
     shapes = {picture(f).shape for f in frames}
     assert [f.name for f in frames] == ["0001.png", "0002.png", "0003.png", "0004.png"] and shapes == {(180, 320, 3)}
     assert len({f.read_bytes() for f in frames}) == 4 and answer["frames"] == 4
+    # A film where ffmpeg is, which gets the pictures in order; without it the pictures and a word.
+    tools = WORK / "tools"
+    tools.mkdir()
+    tool = tools / "ffmpeg"
+    tool.write_text('#!/bin/sh\nfor last; do :; done\necho "$@" > "$last"\n')
+    tool.chmod(0o755)
+    film = WORK / "film.gif"
+    for path, there in ((f"{tools}:/bin:/usr/bin", True), ("/nowhere", False)):
+        film.unlink(missing_ok=True)
+        done = subprocess.run([PROGRAM, "cloud", "render", FILE, "--flight", "3", "--pixels", "240", "--from", "above,200", "--out", film], capture_output=True, text=True, env={"PATH": path})
+        assert done.returncode == 0 and film.exists() == there and ("install the package ffmpeg" in done.stderr) != there, done.stderr
+        assert len(list((WORK / "film").iterdir())) == 3
+    assert not list(WORK.glob("film.gif*"))
     # Lit from the north-west: of a mound the side that faces it is the brighter.
     east, north = (a.ravel() for a in np.meshgrid(np.arange(-20, 20, 0.1), np.arange(-20, 20, 0.1)))
     mound = np.column_stack([east, north, 8 * np.exp(-(east**2 + north**2) / 60)])
@@ -372,6 +386,25 @@ def test_moves_turn_scale_and_reach_other_systems_and_boxes_turn():
     spread = np.abs((got[::2000, :2] - want) - (got[0, :2] - want[0])).max()
     assert spread < 0.005, spread  # whatever the datum, the shape is the same
     assert np.abs(got[:, 2] - place[:, 2]).max() < 0.002  # a CRS without heights leaves them as they are
+    # Clouds of two systems are joined in one of them, and doubles thinned.
+    told = call("cloud", "join", feet, WORK / "utm.las", "--out", WORK / "no.las")
+    assert told.code == 3 and "coordinate system is another" in told.last and not (WORK / "no.las").exists()
+    answer = good("cloud", "join", feet, WORK / "utm.las", "--crs", "EPSG:32618", "--spacing", 0.05, "--out", WORK / "both.las")
+    assert answer["of"] == 2 * len(place) and len(place) <= answer["points"] < 1.02 * len(place), answer
+    assert not list(WORK.glob("both.las_*"))  # what was made on the way is gone
+    wrong = call("cloud", "move", feet, "--crs", "EPSG:32618", "--turn", 3)
+    assert wrong.code == 2 and "leave out --turn" in wrong.last
+    wrong = call("cloud", "move", feet, "--crs", "EPSG:32618+5773", "--out", WORK / "no.las")
+    assert wrong.code == 3 and "says nothing of heights" in wrong.last
+
+
+def times(n):
+    """GPS times as bytes: standing, ticking evenly and unevenly, back and forth between sequences, far jumps."""
+    t = 2.5e8 + np.cumsum(np.where(RNG.random(n) < 0.5, RNG.choice([1e-5, 2e-5, 7e-3, 3e-9], n), 0))
+    for base in (1e3, 9e8, 5e5, 77.0):
+        part = RNG.random(n) < 0.08
+        t[part] = base + np.cumsum(RNG.choice([0, 1e-4, -2e-4], part.sum()))
+    return t.astype("<f8").view(np.uint8).reshape(-1, 8)
 
 
 def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
@@ -383,6 +416,7 @@ def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
         raw[:, 14], raw[:, 15] = 1 | 1 << 4, RNG.choice([0, 3, 64, 192], n)
         raw[:, 16], raw[:, 17] = RNG.choice([2, 2, 2, 6, 200], n), RNG.choice([0, 0, 9, 255], n)
         raw[:, 30:] = RNG.integers(0, 256, (n, fixed + extra - 30)) * (RNG.random((n, fixed + extra - 30)) < 0.4)
+        raw[:, 22:30] = times(n)
         if layout == 7:
             raw[::3, 32:34] = raw[::3, 34:36] = raw[::3, 30:32]  # grey
         head = bytearray(375)
@@ -404,7 +438,7 @@ def test_a_compressed_cloud_is_what_another_reader_finds_in_it():
         for column in range(12, fixed + extra):
             raw[:, column] = raw[np.maximum.accumulate(np.where(RNG.random(n) < 0.4, np.arange(n), 0)), column]
         if layout in (1, 3):
-            raw[:, 20:28] = raw[0, 20:28]
+            raw[:, 20:28] = times(n)
         head = bytearray(227)
         head[:4], head[24], head[25], head[104] = b"LASF", 1, 2, layout
         struct.pack_into("<HII", head, 94, 227, 227, 0)

@@ -127,8 +127,61 @@ def steady(values, high, v):
     return turn
 
 
+class Times:
+    """GPS times as whole numbers (their bits): up to four sequences, each with its usual step. `still`: whether a time that
+    stays has a symbol of its own, as where points are coded one by one."""
+
+    def __init__(self, first, still):
+        self.still, self.seen, self.step, self.odd = int(still), [first, 0, 0, 0], [0] * 4, [0] * 4
+        self.now = self.newest = 0
+        self.standing, self.moving, self.numbers = Model(5 + self.still), Model(515 + self.still), Numbers(32, 9)
+
+    def read(self, stream):
+        usual = self.step[self.now]
+        if usual == 0:
+            s = stream.symbol(self.standing) - self.still
+            if s == -1:
+                return self.seen[self.now]
+            if s == 0:
+                self.step[self.now] = self.numbers.read(stream, 0, 0)
+                self.odd[self.now] = 0
+                return self.arrive(self.step[self.now])
+            return self.elsewhere(stream, s - 1)
+        s = stream.symbol(self.moving)
+        if s == 511 and self.still:
+            return self.seen[self.now]
+        if s > 510:
+            return self.elsewhere(stream, s - 511 - self.still)
+        times = s if s <= 500 else 500 - s
+        kind = 7 if times == 0 else 1 if times == 1 else 2 if 0 < times < 10 else 3 if 0 < times < 500 else 4 if times == 500 else 5 if times > -10 else 6
+        wrapped = (times * usual + (1 << 31)) % (1 << 32) - (1 << 31)
+        step = self.numbers.read(stream, wrapped, kind)
+        if kind == 1:
+            self.odd[self.now] = 0
+        if kind in (4, 6, 7):
+            self.odd[self.now] += 1
+            if self.odd[self.now] > 3:
+                self.step[self.now], self.odd[self.now] = step, 0
+        return self.arrive(step)
+
+    def arrive(self, step):
+        self.seen[self.now] = (self.seen[self.now] + step + (1 << 63)) % (1 << 64) - (1 << 63)
+        return self.seen[self.now]
+
+    def elsewhere(self, stream, other):
+        """Another of the four sequences, or where there is none that leads there a new one."""
+        if other > 0:
+            self.now = (self.now + other) % 4
+            return self.read(stream)
+        upper = self.numbers.read(stream, self.seen[self.now] >> 32, 8)
+        lower = stream.bits(16) | stream.bits(16) << 16
+        self.now = self.newest = (self.newest + 1) % 4
+        self.seen[self.now], self.step[self.now], self.odd[self.now] = upper << 32 | lower, 0, 0
+        return self.seen[self.now]
+
+
 def chunk(data, n, layout, length):
-    """Records of one chunk: single returns and one scanner channel, GPS times that stand still, as clouds of photos are."""
+    """Records of one chunk: single returns and one scanner channel."""
     first, fixed = bytearray(data[:length]), {6: 30, 7: 36, 8: 38}[layout]
     layers = 9 + (layout >= 7) + (layout == 8) + length - fixed
     assert struct.unpack_from("<I", data, length)[0] == n
@@ -139,9 +192,11 @@ def chunk(data, n, layout, length):
         at += size
     assert at == len(data), "a chunk's layers fill it"
     plan, height, kinds, flags, intensity, angle, user, source, time = streams[:9]
-    assert angle is None and source is None and time is None and first[14] == 1 | 1 << 4
+    assert angle is None and source is None and first[14] == 1 | 1 << 4
+    times, moved = Times(struct.unpack_from("<q", first, 22)[0], False), False
     changed, x, y, z = [Model(128) for _ in range(8)], Numbers(32, 2), Numbers(32, 22), Numbers(32, 20)
-    bright, dx, dy, turns = Numbers(16, 4), [0] * 5, [0] * 5, [True, True]
+    bright, lights = Numbers(16, 4), [struct.unpack_from("<H", first, 12)[0]] * 2  # of points whose time stands and moves
+    dx, dy, turns = [[0] * 5, [0] * 5], [[0] * 5, [0] * 5], [[True, True], [True, True]]
     of_kind, of_flags, of_user = {}, {}, {}
     parts, which = [Model(256) for _ in range(6)], Model(128)
     near, near_which = [Model(256), Model(256)], Model(4)
@@ -150,13 +205,17 @@ def chunk(data, n, layout, length):
     records = [bytes(first)]
     for _ in range(n - 1):
         r = bytearray(records[-1])
-        assert plan.symbol(changed[3]) == 0  # first of one return; the time did not move
+        what = plan.symbol(changed[7 if moved else 3])  # first of one return; whether the time has just moved
+        moved = what == 16
+        assert what in (0, 16)
+        if moved and time:
+            struct.pack_into("<q", r, 22, times.read(time))
         east, north, up = struct.unpack_from("<3i", r)
-        step = x.read(plan, dx[2], 1)
-        turns[0] = steady(dx, turns[0], step)
+        step = x.read(plan, dx[moved][2], 1)
+        turns[moved][0] = steady(dx[moved], turns[moved][0], step)
         by_x = min(x.k & ~1, 20)
-        other = y.read(plan, dy[2], 1 + by_x)
-        turns[1] = steady(dy, turns[1], other)
+        other = y.read(plan, dy[moved][2], 1 + by_x)
+        turns[moved][1] = steady(dy[moved], turns[moved][1], other)
         k = (x.k + y.k) // 2
         up = z.read(height, up, 1 + (k & ~1 if k < 18 else 18))
         struct.pack_into("<3i", r, 0, east + step, north + other, up)
@@ -167,7 +226,8 @@ def chunk(data, n, layout, length):
             f = flags.symbol(of_flags.setdefault(f, Model(64)))
             r[15] = (f & 15) | f >> 4 << 6
         if intensity:
-            struct.pack_into("<H", r, 12, bright.read(intensity, struct.unpack_from("<H", r, 12)[0], 3, False))
+            lights[moved] = bright.read(intensity, lights[moved], 3, False)
+            struct.pack_into("<H", r, 12, lights[moved])
         if user:
             r[17] = user.symbol(of_user.setdefault(r[17] // 4, Model(256)))
         if layout >= 7 and streams[9]:
@@ -216,14 +276,15 @@ KINDS = [
 
 
 def old_chunk(data, n, layout, length):
-    """Records of one chunk of formats 0 to 3, coded point by point; GPS times that stand still."""
+    """Records of one chunk of formats 0 to 3, coded point by point."""
     fixed, stream = {0: 20, 1: 28, 2: 26, 3: 34}[layout], Stream(data[length:])
     records, changed, bits, classes, users = [data[:length]], Model(64), {}, {}, {}
     bright, source, angles = Numbers(16, 4), Numbers(16, 1), [Model(256), Model(256)]
     x, y, z = Numbers(32, 2), Numbers(32, 22), Numbers(32, 20)
     dx, dy = [[0] * 5 for _ in range(16)], [[0] * 5 for _ in range(16)]
     turn_x, turn_y, lights, heights = [True] * 16, [True] * 16, [0] * 16, [0] * 8
-    still, parts, which = Model(6), [Model(256) for _ in range(6)], Model(128)
+    times = Times(struct.unpack_from("<q", data, 20)[0], True) if layout in (1, 3) else None
+    parts, which = [Model(256) for _ in range(6)], Model(128)
     more = [Model(256) for _ in range(length - fixed)]
     for _ in range(n - 1):
         r = bytearray(records[-1])
@@ -251,8 +312,8 @@ def old_chunk(data, n, layout, length):
         k = (x.k + y.k) // 2
         heights[level] = z.read(stream, heights[level], single + (k & ~1 if k < 18 else 18))
         struct.pack_into("<3i", r, 0, east + step, north + other, heights[level])
-        if layout in (1, 3):
-            assert stream.symbol(still) == 0
+        if times:
+            struct.pack_into("<q", r, 20, times.read(stream))
         if layout in (2, 3):
             colour(r, stream, which, parts, lambda v: min(255, max(0, v)), {2: 20, 3: 28}[layout])
         for i, model in enumerate(more):

@@ -2,8 +2,11 @@
 
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <mesograph/cloud/las.hpp>
 #include <mesograph/draw/cloud_figures.hpp>
 #include <mesograph/photo/image.hpp>
+
+#include "folder.hpp"
 
 using namespace mesograph;
 using draw::CloudView;
@@ -131,4 +134,51 @@ TEST_CASE("A section stands as high as its points do, at the scale that is asked
   REQUIRE((low > 0 && high > 0));
   CHECK(std::abs((low - high) / metre - 10) < 0.3);
   CHECK(std::abs((row_of(steep, 74 + 300) - row_of(steep, 74 + 890)) / metre - 20) < 0.4);
+}
+
+TEST_CASE("Density, rays and sigma of a file are drawn by their colours, several views on one sheet") {
+  const Folder folder;
+  Progress quiet;
+  // Twenty metres square; the eastern half has four times the points, of fewer photos, less sure.
+  std::vector<cloud::CloudRecord> points;
+  const auto add = [&](double x, double y, bool east) {
+    cloud::CloudRecord p;
+    p.X = {431000 + x, 6822000 + y, 640};
+    p.rays = east ? 2 : 8, p.sigma_match = p.sigma_z = east ? 0.05f : 0.01f;
+    points.push_back(p);
+  };
+  for (double y = 0.1; y < 20; y += 0.2)
+    for (double x = 0.1; x < 10; x += 0.2) add(x, y, false);
+  for (double y = 0.05; y < 20; y += 0.1)
+    for (double x = 10.05; x < 20; x += 0.1) add(x, y, true);
+  cloud::write_cloud(folder.path / "c.las", points, "LOCAL_CS[\"a place\"]");
+  cloud::LasReader file(folder.path / "c.las");
+  const cloud::Description described = cloud::describe(file, quiet);
+  for (const Shown shown : {Shown::density, Shown::rays, Shown::sigma}) {
+    CloudView::Options options;
+    options.width = 400 + 32 + 170, options.shown = shown;
+    const photo::Rgb image = decoded(draw::cloud_figure(file, described, options, quiet));
+    // Red is what is less: few points in the west, few rays and less sure in the east.
+    const auto redness = [&](int col) { return image.at(col, 200, 0) - image.at(col, 200, 2); };
+    const int west = redness(16 + 100), east = redness(16 + 300);
+    if (shown == Shown::density)
+      CHECK(west > east + 60);
+    else
+      CHECK(east > west + 60);
+  }
+  draw::CloudSheetOptions sheet;
+  sheet.view.width = 900, sheet.eyes = {{}, {200, 35}, {90, 60}}, sheet.title = "a sheet";
+  const photo::Rgb image = decoded(draw::cloud_sheet(file, described, sheet, quiet));
+  // Two beside each other, the third below: each quarter but the last has a picture.
+  CHECK((image.width > 850 && image.width <= 900));
+  const auto inked = [&](int from_col, int from_row) {
+    int n = 0;
+    for (int row = from_row; row < from_row + image.height / 2; ++row)
+      for (int col = from_col; col < from_col + image.width / 2; ++col) n += image.at(col, row, 0) < 100;
+    return n;
+  };
+  CHECK(inked(0, 0) > 20000);
+  CHECK(inked(image.width / 2, 0) > 5000);
+  CHECK(inked(0, image.height / 2) > 5000);
+  CHECK(inked(image.width / 2, image.height / 2) < 500);
 }

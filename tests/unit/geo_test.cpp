@@ -47,6 +47,21 @@ TEST_CASE("Local frame and CRS lead back to each other") {
   }
 }
 
+TEST_CASE("A CRS as files carry it, in WKT, is the one of its code") {
+  const geo::Crs by_code = geo::resolve({"EPSG:25833+5773", "", ""});
+  const geo::Crs by_wkt = geo::resolve({by_code.wkt, "", ""});
+  CHECK((by_wkt.name == by_code.name && by_wkt.heights == by_code.heights && by_wkt.geoid_grid == by_code.geoid_grid));
+  // Hence heights, too, are brought over as by the code.
+  const std::vector<Eigen::Vector3d> places = {{431200, 6822400, 640}, {431900, 6823000, 700}};
+  const geo::Crs utm32 = geo::resolve({"EPSG:25832", "ellipsoidal", ""});
+  const auto one = geo::crs_from("EPSG:25833+5773", utm32, places), other = geo::crs_from(by_code.wkt, utm32, places);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    CHECK((one[i] - other[i]).norm() < 1e-6);
+    CHECK(one[i].z() - places[i].z() > 20);  // the geoid of Scandinavia
+  }
+  CHECK_THROWS_WITH(geo::resolve({"PROJCS[\"half", "plain", ""}), Contains("WKT of a CRS is not understood"));
+}
+
 TEST_CASE("Distances in the local frame are those of space") {
   const geo::Crs crs = geo::resolve({"EPSG:25833", "ellipsoidal", ""});
   const Eigen::Vector3d a(431200, 6822400, 640), b(432700, 6823100, 690);

@@ -42,6 +42,11 @@ TEST_CASE("The page holds what it was given, escaped, in order") {
   CHECK_THAT(html, !Contains("{{"));
   page.notes.clear();
   CHECK_THAT(report::page_html(page), !Contains("class=\"notes\""));
+  // What was made of the block stands behind it, and before what is about its photos.
+  page.products = {{"The cloud", {{"Cloud", "note", {"figure", "value"}, {{"points", "12"}}, false}}, {}, page.maps}};
+  const std::string made = report::page_html(page);
+  CHECK(made.find("<h2>The block") < made.find("<h2>The cloud"));
+  CHECK(made.find(">12<") < made.find("<h2>Image residuals"));
 }
 
 TEST_CASE("Steps of axes are 1, 2 or 5 times a power of ten") {
