@@ -162,7 +162,7 @@ TEST_CASE("Density, rays and sigma of a file are drawn by their colours, several
     const auto redness = [&](int col) { return image.at(col, 200, 0) - image.at(col, 200, 2); };
     const int west = redness(16 + 100), east = redness(16 + 300);
     if (shown == Shown::density)
-      CHECK(west > east + 60);
+      CHECK(west > east + 40);
     else
       CHECK(east > west + 60);
   }
