@@ -18,9 +18,7 @@ std::optional<Densified> standing_cloud(const Survey& survey) {
   const auto made = survey.store.stage("densify");
   if (!made) return std::nullopt;
   Densified out = made->result<Densified>();
-  const bool ply = out.file.ends_with(".ply");
-  if (ply || out.block != densified_block_print(survey) || !survey.store.changed_output("densify").empty())
-    return std::nullopt;
+  if (out.file.ends_with(".ply") || out.block != densified_block_print(survey)) return std::nullopt;
   return out;
 }
 
@@ -72,7 +70,7 @@ std::string cloud_section_print(const Survey& survey) {
 
 std::optional<report::Section> cloud_section(const Survey& survey, Progress& progress) {
   const std::optional<Densified> made = standing_cloud(survey);
-  if (!made) return std::nullopt;
+  if (!made || !survey.store.changed_output("densify").empty()) return std::nullopt;
   cloud::LasReader file(survey.folder / made->file);
   if (file.header().points == 0) return std::nullopt;
   const cloud::Description described = cloud::describe(file, progress);

@@ -154,7 +154,11 @@ Outcome<Reported> report(Survey& survey, const ReportStageOptions& options, Prog
   report::Material material = report_material(survey);
   if (!compare.empty()) material.compared_with = compare, material.other = kept_adjustment(survey, compare);
   report::Page page = report::adjustment_page(material);
-  if (auto cloud = cloud_section(survey, progress)) page.products.push_back(std::move(*cloud));
+  auto cloud = cloud_section(survey, progress);
+  const bool lacks_cloud = !cloud && !cloud_section_print(survey).empty();
+  if (lacks_cloud)
+    progress.say("the cloud is gone or was changed since it was written, and is left out; mesograph run makes it again");
+  if (cloud) page.products.push_back(std::move(*cloud));
   std::vector<fs::path> written = {file};
   std::vector<const std::vector<report::Figure>*> all = {&page.points, &page.maps, &page.residuals, &page.cameras};
   for (const report::Section& product : page.products) all.push_back(&product.pairs);
@@ -170,7 +174,7 @@ Outcome<Reported> report(Survey& survey, const ReportStageOptions& options, Prog
   Outcome<Reported> out;
   out.result.file = fs::relative(file, survey.folder).string();
   if (pdf) out.result.pdf = fs::relative(*pdf, survey.folder).string();
-  survey.store.finish("report", print, out.result, written);
+  survey.store.finish("report", lacks_cloud ? "without its cloud" : print, out.result, written);
   return out;
 }
 
