@@ -157,7 +157,8 @@ Outcome<Reported> report(Survey& survey, const ReportStageOptions& options, Prog
   auto cloud = cloud_section(survey, progress);
   const bool lacks_cloud = !cloud && !cloud_section_print(survey).empty();
   if (lacks_cloud)
-    progress.say("the cloud is gone or was changed since it was written, and is left out; mesograph run makes it again");
+    progress.say(
+        "the cloud is gone or was changed since it was written, and is left out; mesograph run makes it again");
   if (cloud) page.products.push_back(std::move(*cloud));
   std::vector<fs::path> written = {file};
   std::vector<const std::vector<report::Figure>*> all = {&page.points, &page.maps, &page.residuals, &page.cameras};
