@@ -87,8 +87,12 @@ void run_flight(Call& call, cloud::LasReader& file, const cloud::Description& de
   if (out.extension() == ".png") return;
   call.progress.start("making the film", 1);
   const fs::path scratch = scratch_path(out);
-  std::vector<std::string> words = {"ffmpeg",     "-loglevel", "error", "-y",
-                                    "-framerate", "25",        "-i",    (folder / "%04d.png").string()};
+  // No longer than this flight: pictures of a longer one may lie in the folder yet.
+  std::vector<std::string> words = {"ffmpeg",     "-loglevel",
+                                    "error",      "-y",
+                                    "-framerate", "25",
+                                    "-t",         fmt::format("{:.2f}", frames / 25.0),
+                                    "-i",         (folder / "%04d.png").string()};
   if (out.extension() == ".mp4")
     words.insert(words.end(), {"-c:v", "libx264", "-pix_fmt", "yuv420p", "-f", "mp4"});
   else
