@@ -71,6 +71,12 @@ Eigen::Vector2d parse_place(const std::string& text) {
   throw UsageError("'{}' is no place; write EAST:NORTH, as in 431210:6822400", text);
 }
 
+std::string crs_name(const cloud::LasHeader& header) {
+  const std::string crs = header.crs();
+  const std::size_t from = crs.find('"');
+  return from == std::string::npos ? crs : crs.substr(from + 1, crs.find('"', from + 1) - from - 1);
+}
+
 namespace {
 
 void run_describe(Call& call) {
@@ -79,10 +85,7 @@ void run_describe(Call& call) {
   cloud::LasReader file(call.paths()[1]);
   const cloud::LasHeader& h = file.header();
   const cloud::Description d = cloud::describe(file, call.progress);
-  const std::string crs = h.crs();
-  const std::string name = crs.find('"') == std::string::npos
-                               ? crs
-                               : crs.substr(crs.find('"') + 1, crs.find('"', crs.find('"') + 1) - crs.find('"') - 1);
+  const std::string name = crs_name(h);
   const cloud::Units units = cloud::units_of(h);
   const double density = d.square_units == 0 ? 0 : static_cast<double>(h.points) / static_cast<double>(d.square_units);
   const auto vector = [](const Eigen::Vector3d& v) { return nlohmann::ordered_json{v.x(), v.y(), v.z()}; };

@@ -55,6 +55,9 @@ double number_of(const Call& call, const char* name, double fallback, double lea
 /// Throws UsageError where it is not EAST:NORTH.
 Eigen::Vector2d parse_place(const std::string& text);
 
+/// What a cloud calls its coordinate system: the name in its WKT, else its code; empty: it says none.
+std::string crs_name(const cloud::LasHeader& header);
+
 /// What --by says of a cloud that is to be drawn. Throws UsageError, and Error where the cloud does not have it.
 draw::Shown shown_of(const Call& call, const cloud::LasHeader& header);
 

@@ -57,12 +57,6 @@ std::vector<draw::Eye> eyes_of(const Call& call) {
   return out;
 }
 
-std::string crs_name(const cloud::LasHeader& header) {
-  const std::string crs = header.crs();
-  const std::size_t from = crs.find('"');
-  return from == std::string::npos ? crs : crs.substr(from + 1, crs.find('"', from + 1) - from - 1);
-}
-
 /// File, system, and from where where one view does not say it itself.
 std::string title_of(const cloud::LasReader& file, const std::vector<draw::Eye>& eyes) {
   const std::string crs = crs_name(file.header());

@@ -15,8 +15,8 @@ struct CloudSheetOptions {
 };
 
 /// Pictures of a whole file from several places on one sheet, as PNG bytes; strays (cloud::extent_of) are left out and
-/// said. Units, spacing and scale are the file's own. Accuracy: points to a pixel. Cost: two readings more than there
-/// are figures of density, however many views; memory of the views.
+/// said. Units, spacing and scale are the file's own. Accuracy: points to a pixel. Cost: a few readings of the
+/// file, however many views, one more for densities; memory of the views.
 std::string cloud_sheet(cloud::LasReader& file, const cloud::Description& described, const CloudSheetOptions& options,
                         Progress& progress);
 /// The same, to be put into a page.

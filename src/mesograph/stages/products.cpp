@@ -12,12 +12,15 @@ namespace {
 
 constexpr const char *surface_version = "surface 1", *stream_version = "stream 1";
 
+/// Of what is made of the cloud alone.
+std::string print_on_cloud(const Survey& survey, const char* version) {
+  const auto cloud = survey.store.stage("densify");
+  return survey::fingerprint({version, cloud ? cloud->fingerprint : ""});
+}
+
 }  // namespace
 
-std::string surface_fingerprint(const Survey& survey) {
-  const auto cloud = survey.store.stage("densify");
-  return survey::fingerprint({surface_version, cloud ? cloud->fingerprint : ""});
-}
+std::string surface_fingerprint(const Survey& survey) { return print_on_cloud(survey, surface_version); }
 
 Outcome<SurfaceMade> surface_product(Survey& survey, Progress& progress) {
   const std::string print = surface_fingerprint(survey);
@@ -30,10 +33,7 @@ Outcome<SurfaceMade> surface_product(Survey& survey, Progress& progress) {
   return {made, true};
 }
 
-std::string stream_fingerprint(const Survey& survey) {
-  const auto cloud = survey.store.stage("densify");
-  return survey::fingerprint({stream_version, cloud ? cloud->fingerprint : ""});
-}
+std::string stream_fingerprint(const Survey& survey) { return print_on_cloud(survey, stream_version); }
 
 Outcome<Streamed> stream_product(Survey& survey, Progress& progress) {
   const std::string print = stream_fingerprint(survey);
